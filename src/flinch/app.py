@@ -1,0 +1,108 @@
+"""The web application."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from flask import Response, request, send_from_directory
+from flask_openapi3 import Info, OpenAPI
+from pydantic import ValidationError
+from sqlalchemy.exc import DBAPIError
+from werkzeug.exceptions import HTTPException
+from werkzeug.wrappers import Response as BaseResponse
+
+from flinch import __version__
+from flinch.features.dossier.routes import blueprint as dossier
+from flinch.features.frame.routes import blueprint as frame
+from flinch.features.handbook.routes import blueprint as handbook
+from flinch.features.screen.routes import blueprint as screen
+from flinch.features.tray.routes import blueprint as tray
+from flinch.market import MarketHolder, MarketNotReady, UnknownName
+from flinch.settings import Settings
+from flinch.store.engine import DatabaseAway, is_away, make_engine
+from flinch.web import Problem, Services, UserError, reply
+
+_AWAY = Problem(
+    type="database_away",
+    message="The database does not answer. Nothing was changed; Flinch asks again by itself until it is back.",
+)
+
+
+def create_app(settings: Settings) -> OpenAPI:
+    """The application on a migrated database; it may be started before a market is loaded."""
+    app = OpenAPI(
+        __name__,
+        info=Info(title="Flinch", version=__version__),
+        validation_error_callback=_invalid,
+        doc_prefix="/api",
+        doc_url="/openapi.json",
+        static_folder=None,
+    )
+    app.config["MAX_CONTENT_LENGTH"] = 1 << 20
+    engine = make_engine(settings.database_url)
+    app.extensions["flinch"] = Services(engine, MarketHolder(engine))
+    for blueprint in (frame, screen, dossier, tray, handbook):
+        app.register_api(blueprint)
+    _serve_interface(app, settings.interface)
+    _answer_errors(app)
+    return app
+
+
+def _invalid(error: ValidationError) -> BaseResponse:
+    first = error.errors()[0]
+    place = ".".join(str(part) for part in first["loc"]) or "body"
+    return reply(Problem(type="bad_request", message=f"{place}: {first['msg']}.", where=place), 422)
+
+
+def _answer_errors(app: OpenAPI) -> None:
+    @app.errorhandler(UserError)
+    def user_error(error: UserError) -> Response:
+        return reply(error.problem, error.status)
+
+    @app.errorhandler(UnknownName)
+    def unknown_name(error: UnknownName) -> Response:
+        hint = f" Did you mean {' or '.join(error.nearest)}?" if error.nearest else " Look it up with the search above."
+        message = f"No name with the symbol {error.symbol[:20]!r} is listed.{hint}"
+        return reply(Problem(type="unknown_name", message=message, where=error.symbol[:64], nearest=error.nearest), 404)
+
+    @app.errorhandler(MarketNotReady)
+    def not_ready(error: MarketNotReady) -> Response:
+        message = "The market is still being loaded. This page shows it as soon as it is there."
+        return reply(Problem(type="market_not_ready", message=message), 503)
+
+    @app.errorhandler(DatabaseAway)
+    def away(error: DatabaseAway) -> Response:
+        return reply(_AWAY, 503)
+
+    @app.errorhandler(DBAPIError)
+    def database(error: DBAPIError) -> Response:
+        if is_away(error):
+            return reply(_AWAY, 503)
+        raise error
+
+    @app.errorhandler(HTTPException)
+    def http(error: HTTPException) -> BaseResponse | HTTPException:
+        if not request.path.startswith("/api/"):
+            return error
+        message = f"{error.name}: {error.description}"
+        return reply(Problem(type=error.name.lower().replace(" ", "_"), message=message, where=request.path), error.code or 500)
+
+
+def _serve_interface(app: OpenAPI, folder: Path) -> None:
+    @app.route("/api/<path:rest>")
+    def unknown_api(rest: str) -> Response:
+        return reply(Problem(type="not_found", message="There is no such address.", where=f"/api/{rest[:200]}"), 404)
+
+    @app.route("/assets/<path:name>")
+    def asset(name: str) -> Response:
+        # Their names change with their content.
+        return send_from_directory(folder / "assets", name, max_age=31_536_000)
+
+    @app.route("/favicon.svg")
+    def favicon() -> Response:
+        return send_from_directory(folder, "favicon.svg", max_age=86_400)
+
+    @app.route("/", defaults={"page": ""})
+    @app.route("/<path:page>")
+    def interface(page: str) -> Response:
+        return send_from_directory(folder, "index.html", max_age=0)

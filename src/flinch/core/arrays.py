@@ -1,0 +1,55 @@
+"""Array types and the few array helpers that several rooms of the core share."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+FloatArray = NDArray[np.float64]
+IntArray = NDArray[np.int64]
+BoolArray = NDArray[np.bool_]
+
+_CHUNK = 65_536
+
+
+def broadcast_flat(*values: ArrayLike) -> tuple[list[FloatArray], tuple[int, ...]]:
+    """Broadcast `values` together and return them flat, contiguous and writable as float64, with the broadcast shape."""
+    arrays = [np.asarray(value, dtype=np.float64) for value in values]
+    shape = np.broadcast_shapes(*[array.shape for array in arrays])
+
+    def flat(array: FloatArray) -> FloatArray:
+        whole = array.shape == shape and array.flags.c_contiguous and array.flags.writeable
+        return (array if whole else np.array(np.broadcast_to(array, shape))).reshape(-1)
+
+    return [flat(array) for array in arrays], shape
+
+
+def run_in_chunks(kernel: Callable[..., None], inputs: list[FloatArray], outputs: list[FloatArray]) -> None:
+    """Run a compiled element-wise `kernel(*inputs, *outputs)` that releases the interpreter lock, over all cores.
+
+    Plain threads over slices rather than a compiled parallel loop: the latter may not be entered from two request
+    threads at once.
+    """
+    size = inputs[0].size
+    slices = [slice(start, min(start + _CHUNK, size)) for start in range(0, size, _CHUNK)]
+
+    def run(part: slice) -> None:
+        kernel(*[a[part] for a in inputs], *[a[part] for a in outputs])
+
+    if len(slices) <= 1:
+        for part in slices:
+            run(part)
+        return
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        for _ in pool.map(run, slices):
+            pass
+
+
+def shaped(flat: FloatArray, shape: tuple[int, ...]) -> Any:
+    """Give a flat result its broadcast shape back; a scalar call gets a float."""
+    return flat.reshape(shape) if shape else float(flat[0])

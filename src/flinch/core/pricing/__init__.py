@@ -1,0 +1,16 @@
+"""Prices, implied volatility, greeks and forwards of European options."""
+
+from flinch.core.pricing.forwards import ParityForwards, forwards_from_parity, usable_quote
+from flinch.core.pricing.greeks import Greeks, greeks
+from flinch.core.pricing.implied import implied_vol
+from flinch.core.pricing.price import option_price
+
+__all__ = [
+    "Greeks",
+    "ParityForwards",
+    "forwards_from_parity",
+    "greeks",
+    "implied_vol",
+    "option_price",
+    "usable_quote",
+]

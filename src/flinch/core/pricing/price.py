@@ -1,0 +1,92 @@
+"""Black-Scholes-Merton prices."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numba import njit
+from numpy.typing import ArrayLike
+
+from flinch.core.arrays import FloatArray, broadcast_flat, run_in_chunks, shaped
+from flinch.core.pricing.exercise import Exercise, require_european
+from flinch.core.pricing.normal import black_over_vega, normalised_vega
+
+
+@njit("void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])", cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+def _price_kernel(
+    spot: FloatArray,
+    strike: FloatArray,
+    years: FloatArray,
+    vol: FloatArray,
+    is_call: FloatArray,
+    rate: FloatArray,
+    dividend_yield: FloatArray,
+    out: FloatArray,
+) -> None:
+    for i in range(out.size):
+        if not (spot[i] > 0.0 and strike[i] > 0.0 and years[i] >= 0.0 and vol[i] >= 0.0):
+            out[i] = math.nan
+            continue
+        growth = math.exp(rate[i] * years[i])
+        forward = spot[i] * growth
+        if dividend_yield[i] != 0.0:
+            forward *= math.exp(-dividend_yield[i] * years[i])
+        sign = 1.0 if is_call[i] != 0.0 else -1.0
+        value = max(sign * (forward - strike[i]), 0.0)
+        s = vol[i] * math.sqrt(years[i])
+        if s > 0.0:
+            x = -abs(math.log(forward / strike[i]))
+            value += math.sqrt(forward * strike[i]) * black_over_vega(x, s) * normalised_vega(x, s)
+        out[i] = value / growth
+
+
+def option_price(
+    spot: ArrayLike,
+    strike: ArrayLike,
+    years: ArrayLike,
+    vol: ArrayLike,
+    *,
+    is_call: ArrayLike,
+    rate: ArrayLike = 0.0,
+    dividend_yield: ArrayLike = 0.0,
+    exercise: Exercise = "european",
+) -> Any:
+    """Price of an option per share.
+
+    Parameters
+    ----------
+    spot, strike
+        In price units, above zero.
+    years
+        Time to expiry in years of 365 days, at least zero.
+    vol
+        Annualised volatility as a decimal, at least zero.
+    is_call
+        True for a call, false for a put.
+    rate, dividend_yield
+        Continuously compounded, as decimals.
+    exercise
+        Only "european".
+
+    Returns
+    -------
+    Price per share in the broadcast shape of the arguments; NaN where an argument is missing or outside its range.
+    At zero volatility or time the discounted intrinsic value of the forward.
+
+    Raises
+    ------
+    ValueError
+        For another exercise style.
+
+    Notes
+    -----
+    Black & Scholes (1973), Journal of Political Economy 81(3); Merton (1973), Bell Journal of Economics 4(1).
+    The value is the intrinsic value of the forward plus the out-of-the-money price at the same strike.
+    """
+    require_european(exercise)
+    inputs, shape = broadcast_flat(spot, strike, years, vol, is_call, rate, dividend_yield)
+    out = np.empty(inputs[0].size)
+    run_in_chunks(_price_kernel, inputs, [out])
+    return shaped(out, shape)

@@ -1,0 +1,43 @@
+"""How a metric is spread over the names that reached a rule."""
+
+from __future__ import annotations
+
+from typing import Literal, NamedTuple
+
+import numpy as np
+
+from flinch.core.arrays import FloatArray, IntArray
+
+BINS = 36
+Scale = Literal["linear", "log"]
+
+
+class Distribution(NamedTuple):
+    """Histogram: `edges` has one more entry than `counts`; the outer bins hold what lies beyond them too."""
+
+    edges: FloatArray
+    counts: IntArray
+
+
+def spread(values: FloatArray, scale: Scale) -> tuple[float, float]:
+    """Where a histogram of `values` begins and ends: all but the outermost half percent on each side.
+
+    Shape (names,), NaN left out; on a log scale only values above zero count. (0, 1) when nothing is left.
+    """
+    finite = values[np.isfinite(values) & ((values > 0) | (scale == "linear"))]
+    if not finite.size:
+        return 0.0, 1.0
+    low, high = (float(v) for v in np.quantile(finite, [0.005, 0.995]))
+    if high > low:
+        return low, high
+    pad = abs(low) * 0.05 or 0.5
+    return low - pad, high + pad
+
+
+def distribution(values: FloatArray, bounds: tuple[float, float], scale: Scale) -> Distribution:
+    """Histogram of `values` (names,), NaN left out, in 36 bins between `bounds`, evenly spaced on `scale`."""
+    low, high = bounds
+    edges = np.geomspace(low, high, BINS + 1) if scale == "log" and low > 0 else np.linspace(low, high, BINS + 1)
+    clipped = np.clip(values[np.isfinite(values)], low, high)
+    place = np.clip(np.searchsorted(edges, clipped, side="right") - 1, 0, BINS - 1)
+    return Distribution(edges, np.bincount(place, minlength=BINS))

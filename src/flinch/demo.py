@@ -1,0 +1,164 @@
+"""Starting Flinch with the demo market: database, migrations, market, web server, and stopping all of it again."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import importlib
+import os
+import shutil
+import signal
+import socket
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from flinch.store.local_server import LocalServer, ServerFailed
+
+HOST = "127.0.0.1"
+
+
+class CannotStart(Exception):
+    """Flinch cannot be started; the message is one line that says what to do."""
+
+
+def run_demo(folder: Path, port: int, *, reset: bool) -> None:
+    """Serve the demo market on `port` until interrupted.
+
+    `folder` holds the database. `reset` makes the market afresh; what users own (the tray) goes too.
+    """
+    began = time.monotonic()
+    with _only_one(folder):
+        _require_free(port)
+        if reset:
+            shutil.rmtree(folder / "database", ignore_errors=True)
+        server = LocalServer(folder / "database")
+        # The application is imported while the database server starts.
+        importing = threading.Thread(target=importlib.import_module, args=("flinch.app",), daemon=True)
+        importing.start()
+        try:
+            # A plain kill ends Flinch as Ctrl-C does, so that the database is closed in order.
+            signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+            server.start()
+            importing.join()
+            _prepare_market(server.url)
+            _serve(server, port, began)
+        except ServerFailed as error:
+            raise CannotStart(str(error)) from None
+        finally:
+            server.stop()
+
+
+def _prepare_market(url: str) -> None:
+    from flinch.store.engine import make_engine
+    from flinch.store.migrate import migrate
+
+    engine = make_engine(url)
+    try:
+        migrate(engine)
+        from flinch.feeds.state import demo_market_loaded, half_made
+
+        if demo_market_loaded(engine):
+            return
+        if half_made(engine):
+            print("  an earlier start was interrupted while it made the market; making it afresh", flush=True)
+        from flinch.feeds.load_simulated import load_demo_market
+
+        load_demo_market(engine, ProgressLines())
+    finally:
+        engine.dispose()
+
+
+class ProgressLines:
+    """One line a stage: rewritten in place on a terminal, printed once when done elsewhere."""
+
+    def __init__(self) -> None:
+        self._began: dict[str, float] = {}
+        self._terminal = sys.stdout.isatty()
+
+    def __call__(self, stage: str, share: float) -> None:
+        began = self._began.setdefault(stage, time.monotonic())
+        if share < 1.0:
+            if self._terminal:
+                print(f"\r  demo market: {stage:<11}{100 * share:4.0f} %", end="", flush=True)
+            return
+        start = "\r" if self._terminal else ""
+        print(f"{start}  demo market: {stage:<11}done in {time.monotonic() - began:.1f} s", flush=True)
+
+
+def _serve(server: LocalServer, port: int, began: float) -> None:
+    """Run gunicorn in this process; a database server that dies meanwhile is started again."""
+    from gunicorn.app.base import BaseApplication
+
+    from flinch.app import create_app
+    from flinch.settings import Settings
+    from flinch.web import Services
+
+    app = create_app(Settings(database_url=server.url))
+
+    def say(_: Any) -> None:
+        print(f"\nFlinch is at http://{HOST}:{port}/   ({time.monotonic() - began:.1f} s; Ctrl-C stops it)", flush=True)
+
+    def warm(_: Any) -> None:
+        services: Services = app.extensions["flinch"]
+        services.holder.current()
+
+    class Server(BaseApplication):
+        def load_config(self) -> None:
+            for key, value in {
+                "bind": f"{HOST}:{port}",
+                "workers": 1,
+                "threads": 8,
+                "worker_class": "gthread",
+                "loglevel": "warning",
+                "graceful_timeout": 3,
+                "timeout": 120,
+                "worker_tmp_dir": "/dev/shm" if os.access("/dev/shm", os.W_OK) else None,
+                "control_socket_disable": True,
+                "when_ready": say,
+                "post_worker_init": warm,
+            }.items():
+                if key in self.cfg.settings:
+                    self.cfg.set(key, value)
+
+        def load(self) -> Any:
+            return app
+
+    def watch() -> None:
+        while not stopped.wait(1.0):
+            with contextlib.suppress(ServerFailed):
+                if server.restart_if_down():
+                    print("  the database server had ended; it was started again", flush=True)
+
+    stopped = threading.Event()
+    watcher = threading.Thread(target=watch, daemon=True)
+    watcher.start()
+    try:
+        Server().run()
+    finally:
+        stopped.set()
+        watcher.join(10)
+
+
+@contextlib.contextmanager
+def _only_one(folder: Path) -> Iterator[None]:
+    """Hold the folder's lock. The system lets go of it when its holder dies, so it cannot be stale."""
+    folder.mkdir(parents=True, exist_ok=True)
+    with (folder / "lock").open("w") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            raise CannotStart("Flinch is already running from this folder. Stop it there (Ctrl-C) first.") from None
+        yield
+
+
+def _require_free(port: int) -> None:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((HOST, port))
+        except OSError:
+            raise CannotStart(f"Port {port} is in use. Choose another: scripts/demo --port {port + 1}") from None

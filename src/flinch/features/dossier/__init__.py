@@ -1,0 +1,1 @@
+"""Dossier: everything about one name."""

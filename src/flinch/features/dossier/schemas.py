@@ -1,0 +1,103 @@
+from __future__ import annotations
+
+import datetime as dt
+
+from pydantic import BaseModel, Field
+
+from flinch.core.volatility import Estimator
+
+
+class DossierPath(BaseModel):
+    symbol: str = Field(max_length=64)
+
+
+class DossierQuery(BaseModel):
+    estimator: Estimator = "yang_zhang"
+    window: int = Field(21, ge=5, le=252, description="Sessions of historical volatility")
+
+
+class Today(BaseModel):
+    """The session's move against the move its options priced for it."""
+
+    price: float | None
+    previous_close: float | None
+    change: float | None
+    change_pct: float | None
+    one_day_move: float | None = Field(description="One standard deviation, in $")
+    one_day_move_pct: float | None
+    priced_by: dt.date | None = Field(description="The expiration the one-day move is read from")
+    spent_pct: float | None
+    reason: str | None = Field(description="Why the move or the expected move is missing")
+
+
+class VolatilityYear(BaseModel):
+    """One year of implied against historical volatility, percent points."""
+
+    sessions: list[dt.date]
+    iv30: list[float | None]
+    hv: list[float | None]
+    reports: list[dt.date] = Field(description="Sessions within the year at which earnings were reported")
+
+
+class Standing(BaseModel):
+    """Rank and percentile of iv30, with what they are made of."""
+
+    last: float | None
+    low: float | None
+    low_on: dt.date | None
+    high: float | None
+    high_on: dt.date | None
+    observed: int = Field(description="Sessions of the last 252 with a value")
+    below: int = Field(description="Previous sessions that were strictly below the last value")
+    rank: float | None
+    percentile: float | None
+    reason: str | None = Field(description="Why rank and percentile are missing")
+
+
+class ExpiryRow(BaseModel):
+    """One listed expiration."""
+
+    expiration: dt.date
+    days: int
+    monthly: bool = Field(description="The third Friday, or the session before it when that is a holiday")
+    vol: float | None = Field(description="At the money, percent points")
+    forward: float | None
+    forward_from_parity: bool
+    strikes: int = Field(description="Quoted strikes that took part in the fit")
+    move: float | None = Field(description="One standard deviation to expiration, in $")
+    move_pct: float | None
+    lower: float | None
+    upper: float | None
+    straddle: float | None
+    straddle_pct: float | None
+    straddle_strike: float | None
+    earnings_inside: bool
+    reason: str | None = Field(description="Why the volatility is missing")
+
+
+class TenorPoint(BaseModel):
+    days: int
+    vol: float | None = Field(description="Constant maturity, percent points")
+
+
+class NextReport(BaseModel):
+    session: dt.date
+    timing: str
+    days: int
+
+
+class Dossier(BaseModel):
+    """Everything this version knows about one name."""
+
+    symbol: str
+    company: str
+    kind: str
+    sector: str
+    listed_on: dt.date
+    market_cap: float | None
+    next_report: NextReport | None
+    today: Today
+    year: VolatilityYear
+    standing: Standing
+    expiries: list[ExpiryRow]
+    tenors: list[TenorPoint]

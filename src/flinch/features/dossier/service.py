@@ -1,0 +1,139 @@
+"""Putting one name's Dossier together from the frame."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+import numpy as np
+
+from flinch.core.moves import expected_move, one_day_move, spent
+from flinch.core.volatility import (
+    LOOKBACK,
+    MIN_OBSERVATIONS,
+    Estimator,
+    historical_vol,
+    observed_sessions,
+    vol_percentile,
+    vol_rank,
+)
+from flinch.features.dossier.schemas import Dossier, ExpiryRow, NextReport, Standing, TenorPoint, Today, VolatilityYear
+from flinch.market import Market
+from flinch.store.frame import Expiry
+
+
+def dossier(market: Market, symbol: str, estimator: Estimator, window: int) -> Dossier:
+    """The Dossier of `symbol`; raises UnknownName."""
+    row = market.row(symbol)
+    frame = market.frame
+    name = frame.names[row]
+    report = market.next_report(row)
+    return Dossier(
+        symbol=name.symbol,
+        company=name.company,
+        kind=name.kind,
+        sector=name.sector,
+        listed_on=name.listed_on,
+        market_cap=float(market.columns["market_cap"].values[row]),
+        next_report=report
+        and NextReport(session=report.session, timing=report.timing, days=(report.session - market.today).days),
+        today=_today(market, row),
+        year=_year(market, row, estimator, window),
+        standing=_standing(market, row),
+        expiries=[_expiry(market, row, expiry) for expiry in frame.expiries.get(row, [])],
+        tenors=[TenorPoint(days=days, vol=100 * float(vols[row, -1])) for days, vols in frame.implied.items()],
+    )
+
+
+def _today(market: Market, row: int) -> Today:
+    price, previous = market.frame.close[row, -1], market.frame.close[row, -2]
+    expiries = market.readable_expiries(row)
+    move = one_day_move(price, expiries[0].vol if expiries else np.nan)
+    return Today(
+        price=price,
+        previous_close=previous,
+        change=price - previous,
+        change_pct=market.columns["change_pct"].values[row],
+        one_day_move=move,
+        one_day_move_pct=100 * move / price,
+        priced_by=expiries[0].expiration if expiries else None,
+        spent_pct=100 * float(spent(price, previous, move)),
+        reason=market.columns["spent"].reasons.get(row),
+    )
+
+
+def _year(market: Market, row: int, estimator: Estimator, window: int) -> VolatilityYear:
+    frame = market.frame
+    bars = (bar[row] for bar in (frame.open, frame.high, frame.low, frame.close))
+    hv = historical_vol(*bars, window, estimator=estimator)
+    sessions = [dt.date.fromisoformat(str(day)) for day in frame.sessions[-LOOKBACK:]]
+    reports = [report.session for report in frame.reports.get(row, []) if sessions[0] <= report.session <= sessions[-1]]
+    return VolatilityYear(
+        sessions=sessions,
+        iv30=np.round(100 * frame.implied[30][row, -LOOKBACK:], 3).tolist(),
+        hv=np.round(100 * hv[-LOOKBACK:], 3).tolist(),
+        reports=reports,
+    )
+
+
+def _standing(market: Market, row: int) -> Standing:
+    year = market.frame.implied[30][row, -LOOKBACK:]
+    sessions = market.frame.sessions[-LOOKBACK:]
+    seen = np.isfinite(year)
+    last = year[-1]
+    low, high = (int(np.nanargmin(year)), int(np.nanargmax(year))) if seen.any() else (None, None)
+
+    def at(place: int | None) -> tuple[float | None, dt.date | None]:
+        if place is None:
+            return None, None
+        return 100 * float(year[place]), dt.date.fromisoformat(str(sessions[place]))
+
+    reason = market.columns["iv_rank"].reasons.get(row)
+    observed = int(observed_sessions(year))
+    if reason is None and observed < MIN_OBSERVATIONS:
+        reason = f"{observed} sessions observed, {MIN_OBSERVATIONS} are needed"
+    return Standing(
+        last=100 * last,
+        low=at(low)[0],
+        low_on=at(low)[1],
+        high=at(high)[0],
+        high_on=at(high)[1],
+        observed=observed,
+        below=int((year[:-1][seen[:-1]] < last).sum()),
+        rank=float(vol_rank(year)),
+        percentile=float(vol_percentile(year)),
+        reason=reason,
+    )
+
+
+def _expiry(market: Market, row: int, expiry: Expiry) -> ExpiryRow:
+    price = float(market.frame.close[row, -1])
+    move = float(expected_move(price, expiry.vol, expiry.years))
+    report = market.next_report(row)
+    inside = report is not None and (
+        report.session < expiry.expiration
+        or (report.session == expiry.expiration and report.timing == "before_open")
+    )
+    return ExpiryRow(
+        expiration=expiry.expiration,
+        days=(expiry.expiration - market.today).days,
+        monthly=_is_monthly(expiry.expiration),
+        vol=100 * expiry.vol,
+        forward=expiry.forward,
+        forward_from_parity=expiry.forward_from_parity,
+        strikes=expiry.strikes,
+        move=move,
+        move_pct=100 * move / price,
+        lower=price - move,
+        upper=price + move,
+        straddle=expiry.straddle,
+        straddle_pct=100 * expiry.straddle / price,
+        straddle_strike=expiry.straddle_strike,
+        earnings_inside=inside,
+        reason=None if np.isfinite(expiry.vol) else "no usable quote near the money",
+    )
+
+
+def _is_monthly(day: dt.date) -> bool:
+    """Third Friday, or the Thursday before it when that Friday is a holiday."""
+    friday = day + dt.timedelta(days=4 - day.weekday())
+    return 15 <= friday.day <= 21 and day.weekday() >= 3

@@ -1,0 +1,51 @@
+from __future__ import annotations
+
+import datetime as dt
+
+from pydantic import BaseModel, Field
+
+
+class MarketInfo(BaseModel):
+    """What is loaded."""
+
+    source: str
+    as_of: dt.datetime = Field(description="In exchange time")
+    version: int
+    names: int
+    first_session: dt.date
+    last_session: dt.date
+
+
+class NameRow(BaseModel):
+    symbol: str
+    company: str
+    kind: str
+    sector: str
+
+
+class NameList(BaseModel):
+    names: list[NameRow]
+
+
+class SymbolPath(BaseModel):
+    symbol: str = Field(max_length=64)
+
+
+class Fact(BaseModel):
+    """One metric of a name: a value, or the reason why there is none."""
+
+    value: float | None
+    reason: str | None = None
+
+
+class Peek(BaseModel):
+    """The focused name at a glance."""
+
+    symbol: str
+    company: str
+    kind: str
+    sector: str
+    facts: dict[str, Fact]
+    sessions: list[dt.date]
+    iv30: list[float | None] = Field(description="Percent points, the last 252 sessions")
+    hv21: list[float | None] = Field(description="Percent points, the last 252 sessions")

@@ -1,0 +1,1 @@
+"""Handbook: what every number means."""

@@ -1,0 +1,1 @@
+"""Screen: which names meet my rules, and which rule did the cutting?"""

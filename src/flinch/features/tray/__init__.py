@@ -1,0 +1,1 @@
+"""Tray: the working list, docked on every page."""

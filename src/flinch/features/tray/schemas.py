@@ -1,0 +1,42 @@
+from __future__ import annotations
+
+import datetime as dt
+from typing import Annotated
+
+from pydantic import BaseModel, ConfigDict, Field
+
+Symbol = Annotated[str, Field(min_length=1, max_length=64)]
+
+
+class Why(BaseModel):
+    """Why a name came: from which page, in words, the link that shows it again, and the values then."""
+
+    model_config = ConfigDict(extra="forbid")
+    page: str = Field(max_length=40)
+    words: str = Field(max_length=600)
+    link: str = Field("", max_length=1500, pattern=r"^(/[^/\\].*|/|)$", description="A path within Flinch")
+    values: dict[Annotated[str, Field(max_length=40)], float | None] = Field({}, max_length=40)
+
+
+class TrayAddition(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    symbols: list[Symbol] = Field(min_length=1, max_length=500)
+    why: Why
+
+
+class TraySymbolPath(BaseModel):
+    symbol: str = Field(max_length=64)
+
+
+class TrayItem(BaseModel):
+    symbol: str
+    company: str
+    why: Why
+    added_at: dt.datetime
+
+
+class TrayReply(BaseModel):
+    """The tray, and what undo would take back."""
+
+    items: list[TrayItem]
+    undo: str | None

@@ -1,0 +1,218 @@
+"""The whole demo market, stage by stage."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from flinch.core.volatility import constant_maturity_vol
+from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray, listed_expirations, market_sessions, sessions_after, years_to_expiry
+from flinch.feeds.simulated.chains import RATE, Chain, Expiries, quote_chain
+from flinch.feeds.simulated.earnings import EarningsCalendar, make_earnings
+from flinch.feeds.simulated.names import SIZES, Listing, listings
+from flinch.feeds.simulated.paths import WARM_UP, Paths, company_traits, simulate_paths, stretches
+from flinch.feeds.simulated.storylines import Storyline, storylines
+from flinch.feeds.simulated.surfaces import atm_vols, draw_smiles, earnings_variance, premium_history
+
+Floats = NDArray[np.float64]
+SEED = 20260909
+TENOR_DAYS = np.array([7, 14, 30, 60, 90, 180, 365])
+_AHEAD = 400
+
+
+@dataclass(frozen=True)
+class SimulatedMarket:
+    """Everything the simulator makes; arrays are names x sessions unless they say otherwise."""
+
+    names: list[Listing]
+    sessions: DateArray
+    listed_from: NDArray[np.int64]  # first session index, shape (names,)
+    shares_outstanding: Floats  # NaN for funds and indices, shape (names,)
+    open: Floats
+    high: Floats
+    low: Floats
+    close: Floats
+    volume: Floats  # NaN for indices
+    option_volume: NDArray[np.int64]
+    vols: Floats  # true constant-maturity volatilities, shape (names, sessions, tenors)
+    traded: NDArray[np.bool_]  # false where a session is missing or before the listing
+    earnings: EarningsCalendar  # session indices count from `sessions[0]`, and past its end for reports ahead
+    calendar: DateArray  # `sessions` and the ones ahead
+    expiries: Expiries  # of the newest session, with the true at-the-money volatility
+    chain: Chain
+    rate: float
+
+
+def _stream(label: str) -> np.random.Generator:
+    """A stream of its own for each part, so that a new part does not change the old ones."""
+    return np.random.default_rng([SEED, zlib.crc32(label.encode())])
+
+
+def simulate(progress: Callable[[str, float], None] = lambda stage, share: None) -> SimulatedMarket:
+    """Make the demo market.
+
+    Parameters
+    ----------
+    progress
+        Called with the stage's name and the share of it that is done, 0 to 1.
+
+    Returns
+    -------
+    `SimulatedMarket`, the same on every machine: one seed, no clock.
+    """
+    progress("names", 0.0)
+    names = listings()
+    companies = [name for name in names if name.kind == "stock"]
+    planted = {story.symbol: story for story in storylines()}
+    traits = company_traits(companies, _stream("traits"))
+    sessions = market_sessions()
+    calendar = np.concatenate([market_sessions(WARM_UP), sessions_after(_AHEAD)])
+    earnings = make_earnings(calendar, [c.symbol for c in companies], traits.earnings_move, planted, _stream("earnings"))
+    progress("names", 1.0)
+
+    paths = simulate_paths(
+        names, traits, SESSIONS + WARM_UP, earnings, planted, _stream("paths"), lambda share: progress("prices", share)
+    )
+    progress("prices", 1.0)
+    calendar = calendar[WARM_UP:]
+    earnings = earnings._replace(announced=earnings.announced - WARM_UP, reaction=earnings.reaction - WARM_UP)
+    bars = [np.round(side, 2) for side in (paths.open, paths.high, paths.low, paths.close)]
+
+    shares = np.full(len(names), np.nan)
+    shares[: len(companies)] = np.round(traits.capitalisation / traits.start_price, -3)
+    volume, option_volume = _activity(names, paths, shares, earnings)
+
+    premium = premium_history(len(names), SESSIONS, np.array([n.kind != "stock" for n in names]), _stream("premium"))
+    for i, name in enumerate(names):
+        if name.symbol in planted:
+            premium[i] *= stretches(planted[name.symbol].premium, SESSIONS)
+    weeklies = _weeklies(names, planted)
+    vols = _volatility_history(
+        names, paths, premium, weeklies, earnings, calendar, lambda share: progress("volatility", share)
+    )
+    progress("volatility", 1.0)
+
+    progress("chains", 0.0)
+    halted = np.array([bool(planted[n.symbol].halted) if n.symbol in planted else False for n in names])
+    expiries = _current_expiries(names, paths, premium, weeklies, earnings, calendar)
+    carry = np.where([n.kind == "stock" for n in names], _stream("carry").choice([0.0, 0.0, 0.012, 0.025, 0.04], len(names)), 0.015)
+    chain = quote_chain(
+        names, bars[3][:, -1], carry, expiries, draw_smiles(len(names), _stream("smiles")), option_volume[:, -1], halted, _stream("quotes")
+    )
+    progress("chains", 1.0)
+
+    traded = np.ones((len(names), SESSIONS), dtype=bool)
+    listed_from = np.zeros(len(names), dtype=np.int64)
+    for i, name in enumerate(names):
+        story = planted.get(name.symbol)
+        if story and story.listed is not None:
+            listed_from[i] = SESSIONS + story.listed
+            traded[i, : listed_from[i]] = False
+        for first, last in story.missing if story else []:
+            traded[i, SESSIONS + first : SESSIONS + last + 1] = False
+    return SimulatedMarket(
+        names, sessions, listed_from, shares, *bars, volume, option_volume, vols, traded, earnings, calendar, expiries, chain, RATE
+    )
+
+
+def _activity(names: list[Listing], paths: Paths, shares: Floats, earnings: EarningsCalendar) -> tuple[Floats, NDArray[np.int64]]:
+    """Shares and option contracts traded per session; both rise with the size of the day's move."""
+    rng = _stream("activity")
+    count = len(names)
+    base_shares = np.where(np.isfinite(shares), shares, 4e8 * np.exp(rng.normal(0, 0.7, count)))
+    turnover = np.array([SIZES[n.size].turnover for n in names]) * np.exp(rng.normal(0, 0.3, count))
+    base_options = np.array([SIZES[n.size].option_volume for n in names]) * np.exp(rng.normal(0, 0.75, count))
+    previous = np.concatenate([paths.open[:, :1], paths.close[:, :-1]], axis=1)
+    move = np.abs(np.log(paths.close / previous)) / np.sqrt(paths.variance.sum(axis=0) / 252)
+    lift = 0.7 + 0.45 * np.minimum(move, 5.0)
+    volume = base_shares[:, None] * turnover[:, None] * lift * np.exp(rng.normal(0, 0.22, move.shape))
+    state = np.zeros(count)
+    options = np.empty(move.shape)
+    for t in range(move.shape[1]):
+        state = 0.8 * state + 0.3 * rng.normal(size=count)
+        options[:, t] = base_options * np.exp(state) * lift[:, t] ** 1.3
+    recent = (earnings.reaction >= 0) & (earnings.reaction < SESSIONS)
+    volume[earnings.company[recent], earnings.reaction[recent]] *= 1.8
+    options[earnings.company[recent], earnings.reaction[recent]] *= 2.2
+    volume[:, -1] *= 0.94
+    volume = np.round(volume, -2)
+    volume[[n.kind == "index" for n in names]] = np.nan
+    return volume, np.round(options).astype(np.int64)
+
+
+def _weeklies(names: list[Listing], planted: dict[str, Storyline]) -> NDArray[np.bool_]:
+    drawn = _stream("weeklies").random(len(names)) < np.array([SIZES[n.size].weeklies for n in names])
+    for i, name in enumerate(names):
+        story = planted.get(name.symbol)
+        if story and story.weeklies is not None:
+            drawn[i] = story.weeklies
+    return drawn
+
+
+def _groups(names: list[Listing], weeklies: NDArray[np.bool_]) -> list[tuple[str, bool, NDArray[np.int64]]]:
+    """Names that list the same expirations."""
+    size = np.array([n.size for n in names])
+    found = [(s, w, np.flatnonzero((size == s) & (weeklies == w))) for s in SIZES for w in (True, False)]
+    return [row for row in found if row[2].size]
+
+
+def _volatility_history(
+    names: list[Listing],
+    paths: Paths,
+    premium: Floats,
+    weeklies: NDArray[np.bool_],
+    earnings: EarningsCalendar,
+    calendar: DateArray,
+    progress: Callable[[float], None],
+) -> Floats:
+    """Constant-maturity volatility at each close, as it would have been read from the expirations listed then."""
+    noise = 1 + 0.004 * _stream("volatility noise").normal(size=(len(names), SESSIONS, TENOR_DAYS.size))
+    out = np.empty(noise.shape)
+    for t in range(SESSIONS):
+        for size, weekly, members in _groups(names, weeklies):
+            listed = listed_expirations(calendar[t], size, weekly)
+            years = (listed - calendar[t]).astype(int) / 365
+            vol = _vols_at(paths, premium, earnings, calendar, t, listed, years, members)
+            out[members, t] = constant_maturity_vol(np.broadcast_to(years, vol.shape), vol, TENOR_DAYS / 365)
+        if t % 24 == 0:
+            progress(t / SESSIONS)
+    return out * noise
+
+
+def _vols_at(
+    paths: Paths,
+    premium: Floats,
+    earnings: EarningsCalendar,
+    calendar: DateArray,
+    t: int,
+    listed: DateArray,
+    years: Floats,
+    members: NDArray[np.int64],
+) -> Floats:
+    jumps = earnings_variance(earnings, premium.shape[0], t, np.searchsorted(calendar, listed))
+    return atm_vols(paths.variance[:, members, t], paths.long_variance[:, members], premium[members, t], years, jumps[members])
+
+
+def _current_expiries(
+    names: list[Listing],
+    paths: Paths,
+    premium: Floats,
+    weeklies: NDArray[np.bool_],
+    earnings: EarningsCalendar,
+    calendar: DateArray,
+) -> Expiries:
+    parts = []
+    for size, weekly, members in _groups(names, weeklies):
+        listed = listed_expirations(calendar[SESSIONS - 1], size, weekly)
+        years = years_to_expiry(listed, AS_OF)
+        vol = _vols_at(paths, premium, earnings, calendar, SESSIONS - 1, listed, years, members)
+        parts.append(
+            (np.repeat(members, listed.size), np.tile(listed, members.size), np.tile(years, members.size), vol.reshape(-1))
+        )
+    name, expiration, years, vol = (np.concatenate(column) for column in zip(*parts, strict=True))
+    order = np.lexsort((expiration, name))
+    return Expiries(name[order], expiration[order], years[order], vol[order])

@@ -1,0 +1,213 @@
+"""Prices: market, sector and own factors with stochastic volatility, gaps, earnings jumps and fat tails."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from flinch.feeds.simulated.earnings import EarningsCalendar
+from flinch.feeds.simulated.names import Listing, fund_weights
+from flinch.feeds.simulated.storylines import Stretch, Storyline
+
+Floats = NDArray[np.float64]
+
+WARM_UP = 60
+STEPS = 26
+"""Quarter hours between 09:30 and 16:00; the newest session has one fewer, it is 15:45."""
+OVERNIGHT_SHARE = 0.25
+_HALTED_AT = 6
+_DEGREES = 6
+# Persistence of log volatility per session, and its spread, for market, sector and own factor.
+PERSISTENCE = np.array([0.97, 0.95, 0.95])
+_VOL_OF_VOL = np.array([0.30, 0.22, 0.26])
+_LEVERAGE = np.array([-0.6, -0.4, -0.3])
+MARKET_VOL, SECTOR_VOL = 0.13, 0.10
+
+
+class Traits(NamedTuple):
+    """What stays the same about each company, shape (companies,)."""
+
+    beta: Floats
+    sector_beta: Floats
+    own_vol: Floats
+    sector: NDArray[np.int64]
+    start_price: Floats
+    capitalisation: Floats
+    earnings_move: Floats
+
+
+class Paths(NamedTuple):
+    """Bars of all names (companies, funds, indices) and the variance they ran at, shape (names, sessions).
+
+    `variance` has a leading axis of three: the squared volatility due to market, sector and own factor at each close;
+    `long_variance` the same in the long run, shape (3, names).
+    """
+
+    open: Floats
+    high: Floats
+    low: Floats
+    close: Floats
+    variance: Floats
+    long_variance: Floats
+
+
+def company_traits(companies: list[Listing], rng: np.random.Generator) -> Traits:
+    """Draw the constants of every company by its size and sector."""
+    count = len(companies)
+    size = np.array([name.size for name in companies])
+    sectors = sorted({name.sector for name in companies})
+    sector = np.array([sectors.index(name.sector) for name in companies])
+    lively = np.isin([name.sector for name in companies], ("Bio-Marine", "Optics & Orbital", "Signals & Software"))
+
+    def by_size(large: float, medium: float, small: float) -> Floats:
+        return np.select([size == "large", size == "medium"], [large, medium], small)
+
+    own = by_size(0.20, 0.29, 0.40) * np.exp(rng.normal(0.0, 0.28, count)) * np.where(lively, 1.3, 1.0)
+    price = by_size(95, 48, 26) * np.exp(rng.normal(0.0, 0.65, count))
+    return Traits(
+        beta=np.clip(rng.normal(1.0, 0.28, count), 0.3, 1.8),
+        sector_beta=np.clip(rng.normal(1.0, 0.25, count), 0.3, 1.7),
+        own_vol=np.clip(own, 0.10, 1.1),
+        sector=sector,
+        start_price=np.clip(price, 6.0, 900.0),
+        capitalisation=by_size(24e9, 3.1e9, 0.42e9) * np.exp(rng.normal(0.0, 0.6, count)),
+        earnings_move=np.clip(own * 0.16 * np.exp(rng.normal(0.0, 0.25, count)), 0.012, 0.2),
+    )
+
+
+def stretches(rows: list[Stretch], sessions: int) -> Floats:
+    """A factor per session from stretches counted back from the newest."""
+    factor = np.ones(sessions)
+    for first, last, value in rows:
+        factor[sessions + first : sessions + last + 1] *= value
+    return factor
+
+
+class _LogVolatility:
+    """Mean-reverting log volatility whose mean squared value is one, with leverage."""
+
+    def __init__(self, factor: int, size: int, rng: np.random.Generator) -> None:
+        self.persistence = PERSISTENCE[factor]
+        self.spread = _VOL_OF_VOL[factor]
+        self.leverage = _LEVERAGE[factor]
+        self.rng = rng
+        self.state = rng.normal(0.0, self.spread, size)
+
+    def level(self) -> Floats:
+        return np.exp(self.state - self.spread**2)
+
+    def advance(self, standard_return: Floats) -> None:
+        shock = self.leverage * np.clip(standard_return, -3, 3)
+        shock = shock + np.sqrt(1 - self.leverage**2) * self.rng.normal(size=self.state.size)
+        self.state = self.persistence * self.state + self.spread * np.sqrt(1 - self.persistence**2) * shock
+
+
+def _day_scale(rng: np.random.Generator, size: int) -> Floats:
+    """Random volatility of a session around its expectation: returns become fat-tailed, variance stays."""
+    return np.sqrt((_DEGREES - 2) / rng.chisquare(_DEGREES, size))
+
+
+def simulate_paths(
+    names: list[Listing],
+    traits: Traits,
+    sessions: int,
+    earnings: EarningsCalendar,
+    planted: dict[str, Storyline],
+    rng: np.random.Generator,
+    progress: Callable[[float], None],
+) -> Paths:
+    """Walk every name through all sessions, a quarter hour at a time.
+
+    `sessions` includes `WARM_UP` sessions, which are dropped from the result; earnings are indexed with them. Funds and
+    indices are the weighted returns of their members at every step. Highs and lows are exact draws of the extremes of a
+    Brownian bridge between the steps.
+    """
+    companies = [name for name in names if name.kind == "stock"]
+    n, total = len(companies), len(names)
+    weights = fund_weights(names, traits.capitalisation)
+    own_factor = np.array([stretches(p.own_vol, sessions) if (p := planted.get(c.symbol)) else np.ones(sessions) for c in companies])
+    factors = [_LogVolatility(0, 1, rng), _LogVolatility(1, traits.sector.max() + 1, rng), _LogVolatility(2, n, rng)]
+    loading = weights @ traits.beta
+    in_sector = np.eye(traits.sector.max() + 1)[traits.sector] * traits.sector_beta[:, None]
+    fund_sector = weights @ in_sector
+    start = np.concatenate([traits.start_price, np.where(np.arange(total - n) >= total - n - 2, 2400.0, 60.0)])
+    start[n:-2] *= np.exp(rng.normal(0.0, 0.4, total - n - 2))
+    level = np.log(start)
+
+    out = np.empty((4, total, sessions))
+    variance = np.empty((3, total, sessions))
+    drift = 0.07 / 252
+    for t in range(sessions):
+        vol_market = MARKET_VOL * factors[0].level()
+        vol_sector = SECTOR_VOL * factors[1].level()
+        vol_own = traits.own_vol * factors[2].level() * own_factor[:, t]
+        day = np.concatenate([_day_scale(rng, 1), _day_scale(rng, vol_sector.size), _day_scale(rng, n)])
+        daily = np.concatenate([vol_market, vol_sector, vol_own]) * day / np.sqrt(252)
+        share = np.full(STEPS + 1, (1 - OVERNIGHT_SHARE) / STEPS)
+        share[0] = OVERNIGHT_SHARE
+        moves = daily[:, None] * np.sqrt(share) * rng.normal(size=(daily.size, STEPS + 1))
+        market, sector, own = moves[0], moves[1 : 1 + vol_sector.size], moves[1 + vol_sector.size :]
+        stock = traits.beta[:, None] * market + (traits.sector_beta[:, None] * sector[traits.sector]) + own
+        stock += drift * share
+        newest = t == sessions - 1
+        if newest:
+            stock[:, -1] = 0.0
+        hit = earnings.reaction == t
+        stock[earnings.company[hit], 0] += earnings.jump[hit]
+        frozen = np.zeros(total, dtype=bool)
+        step_variance = (traits.beta * daily[0]) ** 2 + (traits.sector_beta * daily[1 : 1 + vol_sector.size][traits.sector]) ** 2
+        step_variance += daily[1 + vol_sector.size :] ** 2
+        if newest:
+            for i, company in enumerate(companies):
+                story = planted.get(company.symbol)
+                if story and story.halted:
+                    stock[i, _HALTED_AT:] = 0.0
+                    frozen[i] = True
+                if story and story.today_in_deviations is not None:
+                    expected = np.sqrt((traits.beta[i] * vol_market[0]) ** 2 + vol_own[i] ** 2 + vol_sector[traits.sector[i]] ** 2)
+                    gap = story.today_in_deviations * expected / np.sqrt(252) - stock[i].sum()
+                    stock[i, 0] += 0.4 * gap
+                    stock[i, 1:-1] += 0.6 * gap / (STEPS - 1)
+        fund = weights @ stock
+        fund_variance = (loading * daily[0]) ** 2 + fund_sector**2 @ daily[1 : 1 + vol_sector.size] ** 2
+        fund_variance += weights**2 @ daily[1 + vol_sector.size :] ** 2
+        walk = level[:, None] + np.cumsum(np.vstack([stock, fund]), axis=1)
+        before, after = walk[:, :-1], walk[:, 1:]
+        step = (np.concatenate([step_variance, fund_variance]) * (1 - OVERNIGHT_SHARE) / STEPS)[:, None]
+        step = np.where(frozen[:, None] | (np.arange(STEPS) >= STEPS - newest), 0.0, step)
+        chance = -2.0 * step * np.log(rng.random((2, total, STEPS)))
+        reach = np.sqrt((after - before) ** 2 + chance)
+        out[0, :, t] = walk[:, 0]
+        out[1, :, t] = (0.5 * (before + after + reach[0])).max(axis=1)
+        out[2, :, t] = (0.5 * (before + after - reach[1])).min(axis=1)
+        out[3, :, t] = walk[:, -1]
+        level = walk[:, -1]
+        for factor, observed, sigma in (
+            (factors[0], market.sum(keepdims=True), vol_market),
+            (factors[1], sector.sum(axis=1), vol_sector),
+            (factors[2], own.sum(axis=1), vol_own),
+        ):
+            factor.advance(observed / sigma * np.sqrt(252))
+        upcoming = min(t + 1, sessions - 1)
+        squares = [
+            (MARKET_VOL * factors[0].level()) ** 2,
+            (SECTOR_VOL * factors[1].level()) ** 2,
+            (traits.own_vol * factors[2].level() * own_factor[:, upcoming]) ** 2,
+        ]
+        variance[:, :, t] = _by_factor(squares, traits, weights, loading, fund_sector)
+        if t % 24 == 0:
+            progress(t / sessions)
+    squares = [np.array([MARKET_VOL**2]), np.full(fund_sector.shape[1], SECTOR_VOL**2), (traits.own_vol * np.median(own_factor, axis=1)) ** 2]
+    long_variance = _by_factor(squares, traits, weights, loading, fund_sector)
+    bars = np.exp(out[:, :, WARM_UP:])
+    return Paths(*bars, variance=variance[:, :, WARM_UP:], long_variance=long_variance)
+
+
+def _by_factor(squares: list[Floats], traits: Traits, weights: Floats, loading: Floats, fund_sector: Floats) -> Floats:
+    market = np.concatenate([traits.beta**2, loading**2]) * squares[0]
+    sector = np.concatenate([traits.sector_beta**2 * squares[1][traits.sector], fund_sector**2 @ squares[1]])
+    own = np.concatenate([squares[2], weights**2 @ squares[2]])
+    return np.stack([market, sector, own])

@@ -1,0 +1,47 @@
+"""Planted cases: what the simulator does to a name on purpose, and what a reader should then find."""
+
+from __future__ import annotations
+
+import datetime as dt
+from importlib.resources import files
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, TypeAdapter
+
+Stretch = tuple[int, int, float]
+"""First and last session counted back from the newest (-1), and a factor."""
+
+
+class PlantedEarnings(BaseModel):
+    """A fixed report, and the move its options price for it."""
+
+    model_config = ConfigDict(extra="forbid")
+    date: dt.date
+    timing: Literal["before_open", "after_close"]
+    move: float
+
+
+class Storyline(BaseModel):
+    """One entry of the manifest."""
+
+    model_config = ConfigDict(extra="forbid")
+    name: str
+    symbol: str
+    dates: list[dt.date]
+    planted: str
+    expect: dict[str, tuple[float, float]]
+    own_vol: list[Stretch] = []
+    premium: list[Stretch] = []
+    earnings: list[PlantedEarnings] = []
+    no_earnings_jump: bool = False
+    halted: bool = False
+    weeklies: bool | None = None
+    missing: list[tuple[int, int]] = []
+    listed: int | None = None
+    today_in_deviations: float | None = None
+
+
+def storylines() -> list[Storyline]:
+    """The manifest, in order."""
+    text = (files(__package__) / "storylines.json").read_text(encoding="utf-8")
+    return TypeAdapter(list[Storyline]).validate_json(text)

@@ -1,0 +1,17 @@
+"""Settings, from environment variables FLINCH_*."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from pydantic_settings import BaseSettings, SettingsConfigDict
+
+PROJECT = Path(__file__).resolve().parents[2]
+
+
+class Settings(BaseSettings):
+    """Where things are."""
+
+    model_config = SettingsConfigDict(env_prefix="FLINCH_")
+    database_url: str
+    interface: Path = PROJECT / "ui" / "dist"

@@ -1,0 +1,1 @@
+"""MariaDB: models, migrations, bulk load and queries. The only place that speaks SQL."""

@@ -1,0 +1,42 @@
+"""Loading many rows at once."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import polars as pl
+from sqlalchemy import Engine
+
+from flinch.store.models import Base
+
+
+def replace_rows(engine: Engine, table: type[Base], rows: pl.DataFrame) -> None:
+    """Write `rows` to `table`; a row whose natural key is there already takes its place.
+
+    Columns of the frame are columns of the table; null and NaN become NULL.
+    """
+    clean = rows.with_columns(
+        [pl.col(name).cast(pl.Int8) for name, kind in rows.schema.items() if kind == pl.Boolean]
+        + [pl.col(name).fill_nan(None) for name, kind in rows.schema.items() if kind.is_float()]
+    )
+    with tempfile.NamedTemporaryFile(suffix=".tsv") as file:
+        clean.write_csv(file.name, separator="\t", include_header=False, null_value="\\N", datetime_format="%Y-%m-%d %H:%M:%S")
+        columns = ", ".join(f"`{name}`" for name in rows.columns)
+        statement = (
+            f"LOAD DATA LOCAL INFILE '{Path(file.name).as_posix()}' REPLACE INTO TABLE `{table.__tablename__}` "
+            f"CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\\t' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '\\\\' ({columns})"
+        )
+        with engine.begin() as connection:
+            # The rows come sorted and whole from our own code; checking them one by one takes most of the time.
+            connection.exec_driver_sql("SET SESSION foreign_key_checks = 0, unique_checks = 0")
+            connection.exec_driver_sql(statement.replace("%", "%%"))
+
+
+def empty_market(engine: Engine) -> None:
+    """Remove all market data; what users own stays, and so does the row that says what is loaded."""
+    kept = {"owner", "tray_entry", "tray_step", "market_state"}
+    with engine.begin() as connection:
+        for table in reversed(Base.metadata.sorted_tables):
+            if table.name not in kept:
+                connection.execute(table.delete())

@@ -1,0 +1,190 @@
+"""The market frame: a dense array, names x sessions, for every daily field, read from the store at one data version."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import connectorx
+import numpy as np
+import polars as pl
+from numpy.typing import NDArray
+from sqlalchemy import Engine, Select, select
+from sqlalchemy.dialects import mysql
+
+from flinch.store.engine import DatabaseAway, reader_url
+from flinch.store.market_state import Loaded, read_state
+from flinch.store.models import DailyBar, EarningsReport, ExpiryVolatility, Name, OptionActivity, OptionQuote, VolatilityDay
+
+Floats = NDArray[np.float64]
+TENORS = (7, 14, 30, 60, 90, 180, 365)
+
+
+class NameFacts(NamedTuple):
+    """What a name is."""
+
+    symbol: str
+    company: str
+    kind: str
+    sector: str
+    listed_on: dt.date
+
+
+class Expiry(NamedTuple):
+    """One listed expiration of one name, as read from the newest chain; NaN where it could not be."""
+
+    expiration: dt.date
+    years: float
+    forward: float
+    forward_from_parity: bool
+    vol: float
+    strikes: int
+    straddle: float
+    straddle_strike: float
+
+
+class Report(NamedTuple):
+    """One earnings report."""
+
+    session: dt.date
+    timing: str
+
+
+@dataclass(frozen=True)
+class MarketFrame:
+    """One version of the market; arrays are names x sessions, volatilities annualised decimals, NaN where missing."""
+
+    state: Loaded
+    names: list[NameFacts]
+    index: dict[str, int]
+    kind: NDArray[np.str_]
+    shares_outstanding: Floats
+    sessions: NDArray[np.datetime64]
+    open: Floats
+    high: Floats
+    low: Floats
+    close: Floats
+    volume: Floats
+    option_volume: Floats
+    implied: dict[int, Floats]
+    expiries: dict[int, list[Expiry]]
+    reports: dict[int, list[Report]]
+    quoted: NDArray[np.bool_]
+
+
+def read_table(engine: Engine, statement: Select[tuple[object, ...]]) -> pl.DataFrame:
+    """Rows of a query as columns, without a Python object a cell."""
+    sql = str(statement.compile(dialect=mysql.dialect(), compile_kwargs={"literal_binds": True})).replace("%%", "%")
+    try:
+        return connectorx.read_sql(reader_url(engine), sql, return_type="polars", protocol="binary")  # type: ignore[no-any-return]
+    except RuntimeError as error:
+        if "onnect" in str(error) or "timed out" in str(error):
+            raise DatabaseAway from error
+        raise
+
+
+def read_names(engine: Engine) -> pl.DataFrame:
+    """All names in the order of the frame's rows."""
+    columns = (Name.id, Name.symbol, Name.company, Name.kind, Name.sector, Name.listed_on, Name.shares_outstanding)
+    return read_table(engine, select(*columns).order_by(Name.id))
+
+
+def read_quotes(engine: Engine, taken_at: dt.datetime) -> pl.DataFrame:
+    """One snapshot's strike rows: name_id, expiration, strike, call_bid, call_ask, put_bid, put_ask, both sides' volume."""
+    q = OptionQuote
+    rows = read_table(
+        engine,
+        select(q.name_id, q.expiration, q.strike, q.is_call, q.bid, q.ask, q.volume).where(
+            q.taken_at == taken_at.astimezone(dt.UTC).replace(tzinfo=None)
+        ),
+    )
+    key = ["name_id", "expiration", "strike"]
+    calls = rows.filter(pl.col("is_call") == 1).select(*key, pl.col("bid", "ask", "volume").name.prefix("call_"))
+    puts = rows.filter(pl.col("is_call") == 0).select(*key, pl.col("bid", "ask", "volume").name.prefix("put_"))
+    return calls.join(puts, on=key, how="full", coalesce=True).sort(key)
+
+
+def read_spots(engine: Engine, session: dt.date) -> pl.DataFrame:
+    """Close (or last, while the session is open) of every name in a session: name_id, close."""
+    return read_table(engine, select(DailyBar.name_id, DailyBar.close).where(DailyBar.session == session))
+
+
+def load_frame(engine: Engine) -> MarketFrame | None:
+    """Build the frame of the store's data version; None while no complete market is loaded."""
+    state = read_state(engine)
+    if state is None or not state.complete:
+        return None
+    names = read_names(engine)
+    ids = names["id"].to_numpy()
+    bars = read_table(
+        engine,
+        select(DailyBar.name_id, DailyBar.session, DailyBar.open, DailyBar.high, DailyBar.low, DailyBar.close, DailyBar.volume),
+    )
+    sessions = np.unique(_days(bars["session"]))
+
+    def scatter(rows: pl.DataFrame, columns: list[str]) -> list[Floats]:
+        row = np.searchsorted(ids, rows["name_id"].to_numpy())
+        day = _days(rows["session"])
+        column = np.searchsorted(sessions, day)
+        known = (column < sessions.size) & (sessions[np.minimum(column, sessions.size - 1)] == day)
+        out = []
+        for name in columns:
+            array = np.full((ids.size, sessions.size), np.nan)
+            array[row[known], column[known]] = rows[name].cast(pl.Float64).fill_null(np.nan).to_numpy()[known]
+            out.append(array)
+        return out
+
+    prices = scatter(bars, ["open", "high", "low", "close", "volume"])
+    activity = read_table(engine, select(OptionActivity.name_id, OptionActivity.session, OptionActivity.volume))
+    tenor_columns = [f"iv{days}" for days in TENORS]
+    vols = read_table(
+        engine, select(VolatilityDay.name_id, VolatilityDay.session, *[getattr(VolatilityDay, c) for c in tenor_columns])
+    )
+    index = {symbol: row for row, symbol in enumerate(names["symbol"])}
+    newest = dt.date.fromisoformat(str(sessions[-1]))
+    expiries = _expiries(engine, newest, ids)
+    quoted = np.zeros(ids.size, dtype=bool)
+    quoted[[row for row, listed in expiries.items() if any(np.isfinite(e.vol) for e in listed)]] = True
+    return MarketFrame(
+        state,
+        [NameFacts(*row) for row in names.select("symbol", "company", "kind", "sector", "listed_on").iter_rows()],
+        index,
+        names["kind"].to_numpy().astype(np.str_),
+        names["shares_outstanding"].fill_null(np.nan).to_numpy(),
+        sessions,
+        *prices,
+        scatter(activity, ["volume"])[0],
+        dict(zip(TENORS, scatter(vols, tenor_columns), strict=True)),
+        expiries,
+        _reports(engine, ids),
+        quoted,
+    )
+
+
+def _days(column: pl.Series) -> NDArray[np.datetime64]:
+    return column.cast(pl.Date).to_numpy().astype("datetime64[D]")
+
+
+def _expiries(engine: Engine, session: dt.date, ids: NDArray[np.int64]) -> dict[int, list[Expiry]]:
+    e = ExpiryVolatility
+    rows = read_table(
+        engine,
+        select(e.name_id, e.expiration, e.years, e.forward, e.forward_from_parity, e.vol, e.strikes, e.straddle, e.straddle_strike)
+        .where(e.session == session)
+        .order_by(e.name_id, e.expiration),
+    ).with_columns(pl.col("forward", "vol", "straddle", "straddle_strike").fill_null(np.nan))
+    out: dict[int, list[Expiry]] = {}
+    for name_id, expiration, years, forward, parity, vol, strikes, straddle, strike in rows.iter_rows():
+        row = int(np.searchsorted(ids, name_id))
+        out.setdefault(row, []).append(Expiry(expiration, years, forward, bool(parity), vol, strikes, straddle, strike))
+    return out
+
+
+def _reports(engine: Engine, ids: NDArray[np.int64]) -> dict[int, list[Report]]:
+    r = EarningsReport
+    rows = read_table(engine, select(r.name_id, r.session, r.timing).order_by(r.name_id, r.session))
+    out: dict[int, list[Report]] = {}
+    for name_id, session, timing in rows.iter_rows():
+        out.setdefault(int(np.searchsorted(ids, name_id)), []).append(Report(session, timing))
+    return out

@@ -1,0 +1,128 @@
+"""The tray: an owner's working list, with undo."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any, NamedTuple
+
+from sqlalchemy import Engine, delete, func, select
+from sqlalchemy.orm import Session
+
+from flinch.store.engine import transaction
+from flinch.store.models import Owner, TrayEntry, TrayStep
+
+MOST_ENTRIES = 500
+MOST_STEPS = 50
+LOCAL_OWNER = "local"
+
+
+class Entry(NamedTuple):
+    """A name in the tray, why it came and when (UTC)."""
+
+    symbol: str
+    why: dict[str, Any]
+    added_at: dt.datetime
+
+
+class Tray(NamedTuple):
+    """The tray's names in the order they came, and what undo would take back (None when there is nothing)."""
+
+    entries: list[Entry]
+    undo: str | None
+
+
+class TrayFull(Exception):
+    """More names than a tray holds."""
+
+
+def local_owner(engine: Engine) -> int:
+    """Id of the one local owner, made when it is not there yet."""
+    with transaction(engine) as session:
+        owner = session.scalar(select(Owner).where(Owner.name == LOCAL_OWNER))
+        if owner is None:
+            owner = Owner(name=LOCAL_OWNER)
+            session.add(owner)
+            session.flush()
+        return owner.id
+
+
+def read_tray(engine: Engine, owner_id: int) -> Tray:
+    """The owner's tray."""
+    with transaction(engine) as session:
+        return _tray(session, owner_id)
+
+
+def add_to_tray(engine: Engine, owner_id: int, entries: list[tuple[str, dict[str, Any]]], now: dt.datetime) -> Tray:
+    """Add (symbol, why) pairs that are not there yet, in one undoable step; raises TrayFull and adds none if too many."""
+    with transaction(engine) as session:
+        present = _entries(session, owner_id)
+        held = {entry.symbol for entry in present}
+        fresh = {symbol: why for symbol, why in entries if symbol not in held}
+        if len(present) + len(fresh) > MOST_ENTRIES:
+            raise TrayFull
+        if fresh:
+            _remember(session, owner_id, _said("add", list(fresh)), present)
+            last = max((entry.position for entry in present), default=0)
+            for offset, (symbol, why) in enumerate(fresh.items(), 1):
+                moment = now.astimezone(dt.UTC).replace(tzinfo=None, microsecond=0)
+                session.add(TrayEntry(owner_id=owner_id, symbol=symbol, position=last + offset, why=why, added_at=moment))
+        return _tray(session, owner_id)
+
+
+def remove_from_tray(engine: Engine, owner_id: int, symbols: list[str] | None) -> Tray:
+    """Take names out in one undoable step; None takes out all."""
+    with transaction(engine) as session:
+        present = _entries(session, owner_id)
+        gone = [entry.symbol for entry in present if symbols is None or entry.symbol in symbols]
+        if gone:
+            _remember(session, owner_id, _said("clear" if symbols is None else "remove", gone), present)
+            session.execute(delete(TrayEntry).where(TrayEntry.owner_id == owner_id, TrayEntry.symbol.in_(gone)))
+        return _tray(session, owner_id)
+
+
+def undo_tray(engine: Engine, owner_id: int) -> Tray:
+    """Restore the tray as it was before its last change; with nothing to undo it stays as it is."""
+    with transaction(engine) as session:
+        _entries(session, owner_id)
+        step = _last_step(session, owner_id)
+        if step is not None:
+            session.execute(delete(TrayEntry).where(TrayEntry.owner_id == owner_id))
+            for row in step.before:
+                moment = dt.datetime.fromisoformat(row["added_at"])
+                session.add(
+                    TrayEntry(owner_id=owner_id, symbol=row["symbol"], position=row["position"], why=row["why"], added_at=moment)
+                )
+            session.delete(step)
+        return _tray(session, owner_id)
+
+
+def _entries(session: Session, owner_id: int) -> list[TrayEntry]:
+    """The entries, with the owner's row locked so that two changes at once follow each other."""
+    session.execute(select(Owner.id).where(Owner.id == owner_id).with_for_update())
+    return list(session.scalars(select(TrayEntry).where(TrayEntry.owner_id == owner_id).order_by(TrayEntry.position)))
+
+
+def _last_step(session: Session, owner_id: int) -> TrayStep | None:
+    return session.scalar(select(TrayStep).where(TrayStep.owner_id == owner_id).order_by(TrayStep.id.desc()).limit(1))
+
+
+def _tray(session: Session, owner_id: int) -> Tray:
+    session.flush()
+    rows = session.scalars(select(TrayEntry).where(TrayEntry.owner_id == owner_id).order_by(TrayEntry.position))
+    step = _last_step(session, owner_id)
+    entries = [Entry(row.symbol, row.why, row.added_at.replace(tzinfo=dt.UTC)) for row in rows]
+    return Tray(entries, step.what if step else None)
+
+
+def _said(verb: str, symbols: list[str]) -> str:
+    return f"{verb} {symbols[0]}" if len(symbols) == 1 else f"{verb} {len(symbols)} names"
+
+
+def _remember(session: Session, owner_id: int, what: str, before: list[TrayEntry]) -> None:
+    rows = [{"symbol": e.symbol, "position": e.position, "why": e.why, "added_at": e.added_at.isoformat()} for e in before]
+    session.add(TrayStep(owner_id=owner_id, what=what, before=rows))
+    session.flush()
+    count = session.scalar(select(func.count()).select_from(TrayStep).where(TrayStep.owner_id == owner_id)) or 0
+    if count > MOST_STEPS:
+        oldest = select(TrayStep.id).where(TrayStep.owner_id == owner_id).order_by(TrayStep.id).limit(count - MOST_STEPS)
+        session.execute(delete(TrayStep).where(TrayStep.id.in_(list(session.scalars(oldest)))))
