@@ -85,7 +85,9 @@ def _answer_errors(app: OpenAPI) -> None:
         if not request.path.startswith("/api/"):
             return error
         message = f"{error.name}: {error.description}"
-        return reply(Problem(type=error.name.lower().replace(" ", "_"), message=message, where=request.path), error.code or 500)
+        return reply(
+            Problem(type=error.name.lower().replace(" ", "_"), message=message, where=request.path), error.code or 500
+        )
 
 
 def _serve_interface(app: OpenAPI, folder: Path) -> None:

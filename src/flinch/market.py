@@ -61,7 +61,9 @@ class Market:
         by_company = process.extract(
             text[:40], companies, scorer=fuzz.WRatio, processor=utils.default_process, limit=count, score_cutoff=75
         )
-        found = [(score, symbol) for symbol, score, _ in by_symbol] + [(score, symbols[row]) for _, score, row in by_company]
+        found = [(score, symbol) for symbol, score, _ in by_symbol] + [
+            (score, symbols[row]) for _, score, row in by_company
+        ]
         return list(dict.fromkeys(symbol for _, symbol in sorted(found, key=lambda pair: -pair[0])))[:count]
 
     def next_report(self, row: int) -> Report | None:

@@ -67,7 +67,9 @@ def _names(market: SimulatedMarket) -> pl.DataFrame:
     )
 
 
-def _by_session(market: SimulatedMarket, kept: NDArray[np.bool_], columns: dict[str, NDArray[np.generic]]) -> pl.DataFrame:
+def _by_session(
+    market: SimulatedMarket, kept: NDArray[np.bool_], columns: dict[str, NDArray[np.generic]]
+) -> pl.DataFrame:
     name, session = np.nonzero(kept)
     keys = {"name_id": name + 1, "session": market.sessions[session]}
     return pl.DataFrame(keys | {key: array[name, session] for key, array in columns.items()})

@@ -21,7 +21,9 @@ def replace_rows(engine: Engine, table: type[Base], rows: pl.DataFrame) -> None:
         + [pl.col(name).fill_nan(None) for name, kind in rows.schema.items() if kind.is_float()]
     )
     with tempfile.NamedTemporaryFile(suffix=".tsv") as file:
-        clean.write_csv(file.name, separator="\t", include_header=False, null_value="\\N", datetime_format="%Y-%m-%d %H:%M:%S")
+        clean.write_csv(
+            file.name, separator="\t", include_header=False, null_value="\\N", datetime_format="%Y-%m-%d %H:%M:%S"
+        )
         columns = ", ".join(f"`{name}`" for name in rows.columns)
         statement = (
             f"LOAD DATA LOCAL INFILE '{Path(file.name).as_posix()}' REPLACE INTO TABLE `{table.__tablename__}` "

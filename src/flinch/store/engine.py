@@ -20,7 +20,12 @@ def make_engine(url: str) -> Engine:
         url,
         pool_pre_ping=True,
         pool_size=8,
-        connect_args={"local_infile": True, "connect_timeout": 3, "charset": "utf8mb4", "init_command": "SET time_zone='+00:00'"},
+        connect_args={
+            "local_infile": True,
+            "connect_timeout": 3,
+            "charset": "utf8mb4",
+            "init_command": "SET time_zone='+00:00'",
+        },
     )
 
 

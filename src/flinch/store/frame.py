@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import connectorx
 import numpy as np
@@ -15,7 +15,15 @@ from sqlalchemy.dialects import mysql
 
 from flinch.store.engine import DatabaseAway, reader_url
 from flinch.store.market_state import Loaded, read_state
-from flinch.store.models import DailyBar, EarningsReport, ExpiryVolatility, Name, OptionActivity, OptionQuote, VolatilityDay
+from flinch.store.models import (
+    DailyBar,
+    EarningsReport,
+    ExpiryVolatility,
+    Name,
+    OptionActivity,
+    OptionQuote,
+    VolatilityDay,
+)
 
 Floats = NDArray[np.float64]
 TENORS = (7, 14, 30, 60, 90, 180, 365)
@@ -72,8 +80,12 @@ class MarketFrame:
     reports: dict[int, list[Report]]
     quoted: NDArray[np.bool_]
 
+    def bars(self, row: int) -> tuple[Floats, Floats, Floats, Floats]:
+        """Open, high, low and close of one name, each of shape (sessions,)."""
+        return self.open[row], self.high[row], self.low[row], self.close[row]
 
-def read_table(engine: Engine, statement: Select[tuple[object, ...]]) -> pl.DataFrame:
+
+def read_table(engine: Engine, statement: Select[*tuple[Any, ...]]) -> pl.DataFrame:
     """Rows of a query as columns, without a Python object a cell."""
     sql = str(statement.compile(dialect=mysql.dialect(), compile_kwargs={"literal_binds": True})).replace("%%", "%")
     try:
@@ -119,7 +131,15 @@ def load_frame(engine: Engine) -> MarketFrame | None:
     ids = names["id"].to_numpy()
     bars = read_table(
         engine,
-        select(DailyBar.name_id, DailyBar.session, DailyBar.open, DailyBar.high, DailyBar.low, DailyBar.close, DailyBar.volume),
+        select(
+            DailyBar.name_id,
+            DailyBar.session,
+            DailyBar.open,
+            DailyBar.high,
+            DailyBar.low,
+            DailyBar.close,
+            DailyBar.volume,
+        ),
     )
     sessions = np.unique(_days(bars["session"]))
 
@@ -139,7 +159,8 @@ def load_frame(engine: Engine) -> MarketFrame | None:
     activity = read_table(engine, select(OptionActivity.name_id, OptionActivity.session, OptionActivity.volume))
     tenor_columns = [f"iv{days}" for days in TENORS]
     vols = read_table(
-        engine, select(VolatilityDay.name_id, VolatilityDay.session, *[getattr(VolatilityDay, c) for c in tenor_columns])
+        engine,
+        select(VolatilityDay.name_id, VolatilityDay.session, *[getattr(VolatilityDay, c) for c in tenor_columns]),
     )
     index = {symbol: row for row, symbol in enumerate(names["symbol"])}
     newest = dt.date.fromisoformat(str(sessions[-1]))
@@ -147,18 +168,22 @@ def load_frame(engine: Engine) -> MarketFrame | None:
     quoted = np.zeros(ids.size, dtype=bool)
     quoted[[row for row, listed in expiries.items() if any(np.isfinite(e.vol) for e in listed)]] = True
     return MarketFrame(
-        state,
-        [NameFacts(*row) for row in names.select("symbol", "company", "kind", "sector", "listed_on").iter_rows()],
-        index,
-        names["kind"].to_numpy().astype(np.str_),
-        names["shares_outstanding"].fill_null(np.nan).to_numpy(),
-        sessions,
-        *prices,
-        scatter(activity, ["volume"])[0],
-        dict(zip(TENORS, scatter(vols, tenor_columns), strict=True)),
-        expiries,
-        _reports(engine, ids),
-        quoted,
+        state=state,
+        names=[NameFacts(*row) for row in names.select("symbol", "company", "kind", "sector", "listed_on").iter_rows()],
+        index=index,
+        kind=names["kind"].to_numpy().astype(np.str_),
+        shares_outstanding=names["shares_outstanding"].fill_null(np.nan).to_numpy(),
+        sessions=sessions,
+        open=prices[0],
+        high=prices[1],
+        low=prices[2],
+        close=prices[3],
+        volume=prices[4],
+        option_volume=scatter(activity, ["volume"])[0],
+        implied=dict(zip(TENORS, scatter(vols, tenor_columns), strict=True)),
+        expiries=expiries,
+        reports=_reports(engine, ids),
+        quoted=quoted,
     )
 
 
@@ -170,7 +195,17 @@ def _expiries(engine: Engine, session: dt.date, ids: NDArray[np.int64]) -> dict[
     e = ExpiryVolatility
     rows = read_table(
         engine,
-        select(e.name_id, e.expiration, e.years, e.forward, e.forward_from_parity, e.vol, e.strikes, e.straddle, e.straddle_strike)
+        select(
+            e.name_id,
+            e.expiration,
+            e.years,
+            e.forward,
+            e.forward_from_parity,
+            e.vol,
+            e.strikes,
+            e.straddle,
+            e.straddle_strike,
+        )
         .where(e.session == session)
         .order_by(e.name_id, e.expiration),
     ).with_columns(pl.col("forward", "vol", "straddle", "straddle_strike").fill_null(np.nan))

@@ -137,8 +137,10 @@ class LocalServer:
         raise ServerFailed(f"the database server did not answer within {_READY_SECONDS} s; its log is {self.log}")
 
     def _prepare(self) -> None:
-        connection = pymysql.connect(unix_socket=str(self._run / "server.sock"), user="root", connect_timeout=3)
-        with connection, connection.cursor() as cursor:
+        connection = pymysql.connect(  # type: ignore[no-untyped-call]
+            unix_socket=str(self._run / "server.sock"), user="root", connect_timeout=3
+        )
+        with connection, connection.cursor() as cursor:  # type: ignore[no-untyped-call]
             cursor.execute("CREATE DATABASE IF NOT EXISTS flinch")
             cursor.execute("DELETE FROM mysql.global_priv WHERE User = 'root' AND Host <> 'localhost'")
             cursor.execute("FLUSH PRIVILEGES")

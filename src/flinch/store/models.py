@@ -12,7 +12,11 @@ from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 class Base(DeclarativeBase):
     """All tables use one character set, so that any text a user sends can be compared."""
 
-    __table_args__ = {"mysql_charset": "utf8mb4", "mysql_collate": "utf8mb4_bin", "mysql_engine": "InnoDB"}
+    __table_args__ = {
+        "mysql_charset": "utf8mb4",
+        "mysql_collate": "utf8mb4_bin",
+        "mysql_engine": "InnoDB",
+    }
 
 
 class MarketState(Base):

@@ -65,7 +65,9 @@ def add_to_tray(engine: Engine, owner_id: int, entries: list[tuple[str, dict[str
             last = max((entry.position for entry in present), default=0)
             for offset, (symbol, why) in enumerate(fresh.items(), 1):
                 moment = now.astimezone(dt.UTC).replace(tzinfo=None, microsecond=0)
-                session.add(TrayEntry(owner_id=owner_id, symbol=symbol, position=last + offset, why=why, added_at=moment))
+                session.add(
+                    TrayEntry(owner_id=owner_id, symbol=symbol, position=last + offset, why=why, added_at=moment)
+                )
         return _tray(session, owner_id)
 
 
@@ -90,7 +92,13 @@ def undo_tray(engine: Engine, owner_id: int) -> Tray:
             for row in step.before:
                 moment = dt.datetime.fromisoformat(row["added_at"])
                 session.add(
-                    TrayEntry(owner_id=owner_id, symbol=row["symbol"], position=row["position"], why=row["why"], added_at=moment)
+                    TrayEntry(
+                        owner_id=owner_id,
+                        symbol=row["symbol"],
+                        position=row["position"],
+                        why=row["why"],
+                        added_at=moment,
+                    )
                 )
             session.delete(step)
         return _tray(session, owner_id)
@@ -119,10 +127,14 @@ def _said(verb: str, symbols: list[str]) -> str:
 
 
 def _remember(session: Session, owner_id: int, what: str, before: list[TrayEntry]) -> None:
-    rows = [{"symbol": e.symbol, "position": e.position, "why": e.why, "added_at": e.added_at.isoformat()} for e in before]
+    rows = [
+        {"symbol": e.symbol, "position": e.position, "why": e.why, "added_at": e.added_at.isoformat()} for e in before
+    ]
     session.add(TrayStep(owner_id=owner_id, what=what, before=rows))
     session.flush()
     count = session.scalar(select(func.count()).select_from(TrayStep).where(TrayStep.owner_id == owner_id)) or 0
     if count > MOST_STEPS:
-        oldest = select(TrayStep.id).where(TrayStep.owner_id == owner_id).order_by(TrayStep.id).limit(count - MOST_STEPS)
+        oldest = (
+            select(TrayStep.id).where(TrayStep.owner_id == owner_id).order_by(TrayStep.id).limit(count - MOST_STEPS)
+        )
         session.execute(delete(TrayStep).where(TrayStep.id.in_(list(session.scalars(oldest)))))

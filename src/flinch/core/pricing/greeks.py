@@ -24,7 +24,13 @@ class Greeks(NamedTuple):
     rho: Any
 
 
-@njit("void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])", cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(
+    "void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])",
+    cache=True,
+    nogil=True,
+    error_model="numpy",
+    fastmath={"contract"},
+)
 def _greeks_kernel(
     spot: FloatArray,
     strike: FloatArray,
@@ -56,7 +62,9 @@ def _greeks_kernel(
         delta[i] = sign * carry * n1
         gamma[i] = carry * density / (s * v * root)
         vega[i] = 0.01 * s * carry * density * root
-        theta[i] = (-0.5 * s * carry * density * v / root - sign * r * k * discount * n2 + sign * q * s * carry * n1) / 365.0
+        theta[i] = (
+            -0.5 * s * carry * density * v / root - sign * r * k * discount * n2 + sign * q * s * carry * n1
+        ) / 365.0
         rho[i] = 0.01 * sign * k * t * discount * n2
 
 

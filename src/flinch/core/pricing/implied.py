@@ -97,7 +97,13 @@ def _total_deviation(beta: float, x: float, beta_max: float) -> float:
     return s
 
 
-@njit("void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])", cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(
+    "void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])",
+    cache=True,
+    nogil=True,
+    error_model="numpy",
+    fastmath={"contract"},
+)
 def _implied_kernel(
     price: FloatArray,
     spot: FloatArray,

@@ -14,7 +14,13 @@ from flinch.core.pricing.exercise import Exercise, require_european
 from flinch.core.pricing.normal import black_over_vega, normalised_vega
 
 
-@njit("void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])", cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(
+    "void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])",
+    cache=True,
+    nogil=True,
+    error_model="numpy",
+    fastmath={"contract"},
+)
 def _price_kernel(
     spot: FloatArray,
     strike: FloatArray,

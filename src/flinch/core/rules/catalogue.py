@@ -68,8 +68,8 @@ _CATALOGUE = (
     ),
     Metric(
         "iv_rank", "IV rank", "IV rank", "0–100",
-        "Where implied volatility stands between the lowest and the highest of its last 252 sessions. One old spike keeps it low. "
-        "Not the percentile.",
+        "Where implied volatility stands between the lowest and the highest of its last 252 sessions. "
+        "One old spike keeps it low. Not the percentile.",
         "100 (iv30 − lowest) / (highest − lowest)", _HISTORY, "linear", 0, True,
     ),
     Metric(

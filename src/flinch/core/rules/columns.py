@@ -62,8 +62,9 @@ def compute_columns(m: MetricInputs) -> dict[str, Column]:
     price = m.close[:, -1]
     previous = m.close[:, -2] if m.close.shape[1] > 1 else np.full(names, np.nan)
     iv30 = m.iv30[:, -1]
+    recent = slice(-SHORT_WINDOW - 1, None)
     hv21 = historical_vol(
-        *(bar[:, -SHORT_WINDOW - 1 :] for bar in (m.open, m.high, m.low, m.close)), SHORT_WINDOW, estimator="yang_zhang"
+        m.open[:, recent], m.high[:, recent], m.low[:, recent], m.close[:, recent], SHORT_WINDOW, estimator="yang_zhang"
     )[:, -1]
     day_move = one_day_move(price, m.nearest_vol)
     seen = observed_sessions(m.iv30)

@@ -34,9 +34,7 @@ class ExpirySummary(NamedTuple):
     straddle_strike: FloatArray
 
 
-def summarise_expiries(
-    quotes: ChainQuotes, *, spot: FloatArray, years: FloatArray, rate: float
-) -> ExpirySummary:
+def summarise_expiries(quotes: ChainQuotes, *, spot: FloatArray, years: FloatArray, rate: float) -> ExpirySummary:
     """Forward, fitted at-the-money volatility and straddle of every expiry, in one pass over all contracts.
 
     Parameters

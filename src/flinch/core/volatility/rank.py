@@ -16,7 +16,8 @@ def _last_year(history: FloatArray) -> FloatArray:
 
 def observed_sessions(history: FloatArray) -> IntArray:
     """How many of the last 252 sessions of `history`, shape (..., sessions), hold a value; shape (...)."""
-    return np.isfinite(_last_year(history)).sum(axis=-1)
+    count: IntArray = np.isfinite(_last_year(history)).sum(axis=-1)
+    return count
 
 
 def vol_rank(history: FloatArray) -> FloatArray:

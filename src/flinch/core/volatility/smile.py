@@ -72,6 +72,7 @@ def fit_smiles(
     off: BoolArray = np.stack([~(parabola | line | mean), ~(parabola | line), ~parabola], axis=-1)
     normal = np.where(off[:, :, None] | off[:, None, :], 0.0, normal)
     normal[:, [0, 1, 2], [0, 1, 2]] = np.where(off, 1.0, normal[:, [0, 1, 2], [0, 1, 2]])
-    coefficient = np.linalg.solve(normal, np.where(off, 0.0, target)[..., None])[..., 0] if groups else target
+    solved = np.linalg.solve(normal, np.where(off, 0.0, target)[..., None])[..., 0] if groups else target
+    coefficient: FloatArray = np.asarray(solved, dtype=np.float64)
     coefficient[off[:, 0]] = np.nan
     return SmileFit(coefficient[:, 0], coefficient[:, 1] / deviation, 2 * coefficient[:, 2] / deviation**2, count)

@@ -63,8 +63,7 @@ def _today(market: Market, row: int) -> Today:
 
 def _year(market: Market, row: int, estimator: Estimator, window: int) -> VolatilityYear:
     frame = market.frame
-    bars = (bar[row] for bar in (frame.open, frame.high, frame.low, frame.close))
-    hv = historical_vol(*bars, window, estimator=estimator)
+    hv = historical_vol(*frame.bars(row), window, estimator=estimator)
     sessions = [dt.date.fromisoformat(str(day)) for day in frame.sessions[-LOOKBACK:]]
     reports = [report.session for report in frame.reports.get(row, []) if sessions[0] <= report.session <= sessions[-1]]
     return VolatilityYear(
@@ -110,8 +109,7 @@ def _expiry(market: Market, row: int, expiry: Expiry) -> ExpiryRow:
     move = float(expected_move(price, expiry.vol, expiry.years))
     report = market.next_report(row)
     inside = report is not None and (
-        report.session < expiry.expiration
-        or (report.session == expiry.expiration and report.timing == "before_open")
+        report.session < expiry.expiration or (report.session == expiry.expiration and report.timing == "before_open")
     )
     return ExpiryRow(
         expiration=expiry.expiration,

@@ -43,8 +43,7 @@ def peek(path: SymbolPath) -> Response:
     row = now.row(path.symbol)
     frame = now.frame
     name = frame.names[row]
-    bars = (bar[row] for bar in (frame.open, frame.high, frame.low, frame.close))
-    hv = historical_vol(*bars, 21, estimator="yang_zhang")[-LOOKBACK:]
+    hv = historical_vol(*frame.bars(row), 21, estimator="yang_zhang")[-LOOKBACK:]
     facts = {key: Fact(value=float(c.values[row]), reason=c.reasons.get(row)) for key, c in now.columns.items()}
     return reply(
         Peek(

@@ -37,7 +37,9 @@ def parse_rule(text: str) -> RangeRule:
         if not part:
             return open_edge
         if not _NUMBER.fullmatch(part) or not math.isfinite(float(part)):
-            raise refuse(character, f"{label}: {part!r} is not a number. Write it with digits, like 12.5, or leave it out.")
+            raise refuse(
+                character, f"{label}: {part!r} is not a number. Write it with digits, like 12.5, or leave it out."
+            )
         return float(part)
 
     lower = edge(low_text, start, -math.inf)

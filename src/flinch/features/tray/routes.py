@@ -20,7 +20,9 @@ def _owner() -> int:
 def _reply(now: Market, tray: store.Tray) -> Response:
     names = {name.symbol: name.company for name in now.frame.names}
     items = [
-        TrayItem(symbol=e.symbol, company=names.get(e.symbol, "no longer listed"), why=Why(**e.why), added_at=e.added_at)
+        TrayItem(
+            symbol=e.symbol, company=names.get(e.symbol, "no longer listed"), why=Why(**e.why), added_at=e.added_at
+        )
         for e in tray.entries
     ]
     return reply(TrayReply(items=items, undo=tray.undo))

@@ -43,7 +43,8 @@ def _strikes(spot: float, deviation: float, share: float, most: int) -> Floats:
     reach = int(np.clip(np.ceil(3.5 * deviation * spot / step), 4, most))
     centre = np.round(spot / step)
     strikes = step * np.arange(centre - reach, centre + reach + 1)
-    return strikes[strikes > 0.3 * spot]
+    kept: Floats = strikes[strikes > 0.3 * spot]
+    return kept
 
 
 def quote_chain(
@@ -65,7 +66,9 @@ def quote_chain(
     for i, vol, years in zip(expiries.name, expiries.vol, expiries.years, strict=True):
         traits = SIZES[names[i].size]
         wide = 1.0 if years < 0.25 else 2.0
-        rows.append(_strikes(float(spot[i]), float(vol * np.sqrt(years)), traits.strike_step * wide, traits.max_strikes))
+        rows.append(
+            _strikes(float(spot[i]), float(vol * np.sqrt(years)), traits.strike_step * wide, traits.max_strikes)
+        )
     expiry = np.repeat(np.arange(len(rows)), [row.size for row in rows])
     strike = np.concatenate(rows)
     owner = expiries.name[expiry]
@@ -78,8 +81,24 @@ def quote_chain(
     # Two contracts a strike: call, then put.
     pair = np.repeat(np.arange(strike.size), 2)
     is_call = np.tile([True, False], strike.size)
-    price = option_price(spot[owner[pair]], strike[pair], years[pair], noisy[pair], is_call=is_call, rate=RATE, dividend_yield=carry[owner[pair]])
-    vega = greeks(spot[owner[pair]], strike[pair], years[pair], noisy[pair], is_call=is_call, rate=RATE, dividend_yield=carry[owner[pair]]).vega
+    price = option_price(
+        spot[owner[pair]],
+        strike[pair],
+        years[pair],
+        noisy[pair],
+        is_call=is_call,
+        rate=RATE,
+        dividend_yield=carry[owner[pair]],
+    )
+    vega = greeks(
+        spot[owner[pair]],
+        strike[pair],
+        years[pair],
+        noisy[pair],
+        is_call=is_call,
+        rate=RATE,
+        dividend_yield=carry[owner[pair]],
+    ).vega
     deviation = moneyness / (atm * np.sqrt(years))
     tick = np.array([0.1 if n.kind == "index" else 0.01 if n.size == "large" else 0.05 for n in names])[owner][pair]
     half = 100 * vega * half_spread[pair] * (1 + 0.4 * np.abs(deviation[pair])) + 0.0015 * price

@@ -48,7 +48,7 @@ def make_earnings(
         reports = [(np.datetime64(day, "D"), habit, float(move)) for day, move in zip(days, moves, strict=True)]
         for fixed in story.earnings if story else []:
             day = np.datetime64(fixed.date, "D")
-            reports = [r for r in reports if abs((r[0] - day).astype(int)) > 50]
+            reports = [r for r in reports if abs(r[0] - day) > np.timedelta64(50, "D")]
             reports.append((day, fixed.timing == "before_open", fixed.move))
         if story and not story.earnings:
             # A planted case that is not about earnings has none within reach of the next month and the last weeks.

@@ -10,7 +10,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from flinch.core.volatility import constant_maturity_vol
-from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray, listed_expirations, market_sessions, sessions_after, years_to_expiry
+from flinch.feeds.simulated.calendar import (
+    AS_OF,
+    SESSIONS,
+    DateArray,
+    listed_expirations,
+    market_sessions,
+    sessions_after,
+    years_to_expiry,
+)
 from flinch.feeds.simulated.chains import RATE, Chain, Expiries, quote_chain
 from flinch.feeds.simulated.earnings import EarningsCalendar, make_earnings
 from flinch.feeds.simulated.names import SIZES, Listing, listings
@@ -71,7 +79,9 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
     traits = company_traits(companies, _stream("traits"))
     sessions = market_sessions()
     calendar = np.concatenate([market_sessions(WARM_UP), sessions_after(_AHEAD)])
-    earnings = make_earnings(calendar, [c.symbol for c in companies], traits.earnings_move, planted, _stream("earnings"))
+    earnings = make_earnings(
+        calendar, [c.symbol for c in companies], traits.earnings_move, planted, _stream("earnings")
+    )
     progress("names", 1.0)
 
     paths = simulate_paths(
@@ -80,7 +90,7 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
     progress("prices", 1.0)
     calendar = calendar[WARM_UP:]
     earnings = earnings._replace(announced=earnings.announced - WARM_UP, reaction=earnings.reaction - WARM_UP)
-    bars = [np.round(side, 2) for side in (paths.open, paths.high, paths.low, paths.close)]
+    close = np.round(paths.close, 2)
 
     shares = np.full(len(names), np.nan)
     shares[: len(companies)] = np.round(traits.capitalisation / traits.start_price, -3)
@@ -99,9 +109,18 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
     progress("chains", 0.0)
     halted = np.array([bool(planted[n.symbol].halted) if n.symbol in planted else False for n in names])
     expiries = _current_expiries(names, paths, premium, weeklies, earnings, calendar)
-    carry = np.where([n.kind == "stock" for n in names], _stream("carry").choice([0.0, 0.0, 0.012, 0.025, 0.04], len(names)), 0.015)
+    carry = np.where(
+        [n.kind == "stock" for n in names], _stream("carry").choice([0.0, 0.0, 0.012, 0.025, 0.04], len(names)), 0.015
+    )
     chain = quote_chain(
-        names, bars[3][:, -1], carry, expiries, draw_smiles(len(names), _stream("smiles")), option_volume[:, -1], halted, _stream("quotes")
+        names,
+        close[:, -1],
+        carry,
+        expiries,
+        draw_smiles(len(names), _stream("smiles")),
+        option_volume[:, -1],
+        halted,
+        _stream("quotes"),
     )
     progress("chains", 1.0)
 
@@ -115,11 +134,29 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
         for first, last in story.missing if story else []:
             traded[i, SESSIONS + first : SESSIONS + last + 1] = False
     return SimulatedMarket(
-        names, sessions, listed_from, shares, *bars, volume, option_volume, vols, traded, earnings, calendar, expiries, chain, RATE
+        names=names,
+        sessions=sessions,
+        listed_from=listed_from,
+        shares_outstanding=shares,
+        open=np.round(paths.open, 2),
+        high=np.round(paths.high, 2),
+        low=np.round(paths.low, 2),
+        close=close,
+        volume=volume,
+        option_volume=option_volume,
+        vols=vols,
+        traded=traded,
+        earnings=earnings,
+        calendar=calendar,
+        expiries=expiries,
+        chain=chain,
+        rate=RATE,
     )
 
 
-def _activity(names: list[Listing], paths: Paths, shares: Floats, earnings: EarningsCalendar) -> tuple[Floats, NDArray[np.int64]]:
+def _activity(
+    names: list[Listing], paths: Paths, shares: Floats, earnings: EarningsCalendar
+) -> tuple[Floats, NDArray[np.int64]]:
     """Shares and option contracts traded per session; both rise with the size of the day's move."""
     rng = _stream("activity")
     count = len(names)
@@ -194,7 +231,9 @@ def _vols_at(
     members: NDArray[np.int64],
 ) -> Floats:
     jumps = earnings_variance(earnings, premium.shape[0], t, np.searchsorted(calendar, listed))
-    return atm_vols(paths.variance[:, members, t], paths.long_variance[:, members], premium[members, t], years, jumps[members])
+    return atm_vols(
+        paths.variance[:, members, t], paths.long_variance[:, members], premium[members, t], years, jumps[members]
+    )
 
 
 def _current_expiries(
@@ -211,7 +250,12 @@ def _current_expiries(
         years = years_to_expiry(listed, AS_OF)
         vol = _vols_at(paths, premium, earnings, calendar, SESSIONS - 1, listed, years, members)
         parts.append(
-            (np.repeat(members, listed.size), np.tile(listed, members.size), np.tile(years, members.size), vol.reshape(-1))
+            (
+                np.repeat(members, listed.size),
+                np.tile(listed, members.size),
+                np.tile(years, members.size),
+                vol.reshape(-1),
+            )
         )
     name, expiration, years, vol = (np.concatenate(column) for column in zip(*parts, strict=True))
     order = np.lexsort((expiration, name))

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from flinch.feeds.simulated.earnings import EarningsCalendar
 from flinch.feeds.simulated.names import Listing, fund_weights
-from flinch.feeds.simulated.storylines import Stretch, Storyline
+from flinch.feeds.simulated.storylines import Storyline, Stretch
 
 Floats = NDArray[np.float64]
 
@@ -97,7 +97,8 @@ class _LogVolatility:
         self.state = rng.normal(0.0, self.spread, size)
 
     def level(self) -> Floats:
-        return np.exp(self.state - self.spread**2)
+        level: Floats = np.exp(self.state - self.spread**2)
+        return level
 
     def advance(self, standard_return: Floats) -> None:
         shock = self.leverage * np.clip(standard_return, -3, 3)
@@ -107,7 +108,8 @@ class _LogVolatility:
 
 def _day_scale(rng: np.random.Generator, size: int) -> Floats:
     """Random volatility of a session around its expectation: returns become fat-tailed, variance stays."""
-    return np.sqrt((_DEGREES - 2) / rng.chisquare(_DEGREES, size))
+    scale: Floats = np.sqrt((_DEGREES - 2) / rng.chisquare(_DEGREES, size))
+    return scale
 
 
 def simulate_paths(
@@ -128,7 +130,9 @@ def simulate_paths(
     companies = [name for name in names if name.kind == "stock"]
     n, total = len(companies), len(names)
     weights = fund_weights(names, traits.capitalisation)
-    own_factor = np.array([stretches(p.own_vol, sessions) if (p := planted.get(c.symbol)) else np.ones(sessions) for c in companies])
+    own_factor = np.array(
+        [stretches(p.own_vol, sessions) if (p := planted.get(c.symbol)) else np.ones(sessions) for c in companies]
+    )
     factors = [_LogVolatility(0, 1, rng), _LogVolatility(1, traits.sector.max() + 1, rng), _LogVolatility(2, n, rng)]
     loading = weights @ traits.beta
     in_sector = np.eye(traits.sector.max() + 1)[traits.sector] * traits.sector_beta[:, None]
@@ -158,7 +162,9 @@ def simulate_paths(
         hit = earnings.reaction == t
         stock[earnings.company[hit], 0] += earnings.jump[hit]
         frozen = np.zeros(total, dtype=bool)
-        step_variance = (traits.beta * daily[0]) ** 2 + (traits.sector_beta * daily[1 : 1 + vol_sector.size][traits.sector]) ** 2
+        step_variance = (traits.beta * daily[0]) ** 2 + (
+            traits.sector_beta * daily[1 : 1 + vol_sector.size][traits.sector]
+        ) ** 2
         step_variance += daily[1 + vol_sector.size :] ** 2
         if newest:
             for i, company in enumerate(companies):
@@ -167,7 +173,9 @@ def simulate_paths(
                     stock[i, _HALTED_AT:] = 0.0
                     frozen[i] = True
                 if story and story.today_in_deviations is not None:
-                    expected = np.sqrt((traits.beta[i] * vol_market[0]) ** 2 + vol_own[i] ** 2 + vol_sector[traits.sector[i]] ** 2)
+                    expected = np.sqrt(
+                        (traits.beta[i] * vol_market[0]) ** 2 + vol_own[i] ** 2 + vol_sector[traits.sector[i]] ** 2
+                    )
                     gap = story.today_in_deviations * expected / np.sqrt(252) - stock[i].sum()
                     stock[i, 0] += 0.4 * gap
                     stock[i, 1:-1] += 0.6 * gap / (STEPS - 1)
@@ -200,10 +208,14 @@ def simulate_paths(
         variance[:, :, t] = _by_factor(squares, traits, weights, loading, fund_sector)
         if t % 24 == 0:
             progress(t / sessions)
-    squares = [np.array([MARKET_VOL**2]), np.full(fund_sector.shape[1], SECTOR_VOL**2), (traits.own_vol * np.median(own_factor, axis=1)) ** 2]
+    squares = [
+        np.array([MARKET_VOL**2]),
+        np.full(fund_sector.shape[1], SECTOR_VOL**2),
+        (traits.own_vol * np.median(own_factor, axis=1)) ** 2,
+    ]
     long_variance = _by_factor(squares, traits, weights, loading, fund_sector)
-    bars = np.exp(out[:, :, WARM_UP:])
-    return Paths(*bars, variance=variance[:, :, WARM_UP:], long_variance=long_variance)
+    opened, high, low, close = np.exp(out[:, :, WARM_UP:])
+    return Paths(opened, high, low, close, variance=variance[:, :, WARM_UP:], long_variance=long_variance)
 
 
 def _by_factor(squares: list[Floats], traits: Traits, weights: Floats, loading: Floats, fund_sector: Floats) -> Floats:

@@ -58,7 +58,9 @@ def atm_vols(
     return vol
 
 
-def earnings_variance(earnings: EarningsCalendar, names: int, session: int, expiry_sessions: NDArray[np.int64]) -> Floats:
+def earnings_variance(
+    earnings: EarningsCalendar, names: int, session: int, expiry_sessions: NDArray[np.int64]
+) -> Floats:
     """Sum of squared priced moves that react after `session` and up to each expiry, shape (names, expiries)."""
     out = np.zeros((names, expiry_sessions.size))
     ahead = earnings.reaction > session

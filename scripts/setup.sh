@@ -1,0 +1,93 @@
+# Shared by scripts/demo and scripts/test: installs what is missing, each step only when it is. Sourced, not run.
+
+say() { printf '  %s\n' "$*"; }
+stop() { printf 'Flinch cannot start: %s\n' "$*" >&2; exit 1; }
+sums() { find "$@" -type f -print0 | sort -z | xargs -0 sha256sum | sha256sum | cut -c1-64; }
+
+# Debian packages, given as "command-or-file:package".
+need_packages() {
+  local missing=() pair probe log
+  for pair in "$@"; do
+    probe=${pair%%:*}
+    PATH="$PATH:/usr/sbin:/sbin" command -v "$probe" >/dev/null 2>&1 || missing+=("${pair##*:}")
+  done
+  [ ${#missing[@]} -eq 0 ] && return
+  local as_root=()
+  if [ "$(id -u)" -ne 0 ]; then
+    command -v sudo >/dev/null 2>&1 || stop "${missing[*]} must be installed, which takes root or sudo. Ask for: apt-get install ${missing[*]}"
+    as_root=(sudo)
+  fi
+  command -v apt-get >/dev/null 2>&1 || stop "this is no Debian: install ${missing[*]} by hand, then run this again"
+  say "installing Debian packages: ${missing[*]}"
+  log=$(mktemp)
+  if ! { "${as_root[@]}" apt-get update && DEBIAN_FRONTEND=noninteractive \
+    "${as_root[@]}" apt-get install -y --no-install-recommends "${missing[@]}"; } >"$log" 2>&1; then
+    stop "apt-get could not install ${missing[*]}: is there a network? Its output is in $log"
+  fi
+  rm -f "$log"
+}
+
+find_python() {
+  local name
+  for name in python3.11 python3; do
+    if "$name" -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11))' 2>/dev/null; then
+      PYTHON=$name
+      return
+    fi
+  done
+  stop "Python 3.11 is needed and was not found; Debian 12 has it as python3"
+}
+
+need_node() {
+  command -v node >/dev/null 2>&1 || stop "Node 20.19 or newer is needed and was not found"
+  command -v npm >/dev/null 2>&1 || stop "npm is needed and was not found; it comes with Node"
+  node -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)' \
+    || stop "Node 20.19 or newer is needed; this one is $(node --version)"
+}
+
+# The virtual environment as locked. "dev" holds everything that "runtime" does and the tools of the tests.
+need_environment() {
+  local kind=$1 lock=requirements.lock stamp log
+  [ "$kind" = dev ] && lock=requirements-dev.lock
+  if [ "$kind" = runtime ] && [ "$(cat .venv/flinch-dev 2>/dev/null)" = "$(sums requirements-dev.lock)" ]; then return; fi
+  stamp=$(sums "$lock")
+  [ "$(cat ".venv/flinch-$kind" 2>/dev/null)" = "$stamp" ] && return
+  say "installing Python packages"
+  log=$(mktemp)
+  rm -f .venv/flinch-*
+  if [ ! -x .venv/bin/python ] || ! .venv/bin/python -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11))'; then
+    "$PYTHON" -m venv --clear .venv >"$log" 2>&1 || stop "the virtual environment could not be made: $(tail -n 1 "$log")"
+  fi
+  .venv/bin/python -m pip --version >/dev/null 2>&1 || "$PYTHON" -m venv --clear .venv
+  if ! .venv/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r "$lock" >"$log" 2>&1; then
+    stop "the Python packages could not be installed: is there a network? Its output is in $log"
+  fi
+  echo "$stamp" >".venv/flinch-$kind"
+  rm -f "$log"
+}
+
+need_node_packages() {
+  local stamp log
+  stamp=$(sums ui/package.json ui/package-lock.json)
+  [ "$(cat ui/node_modules/flinch-stamp 2>/dev/null)" = "$stamp" ] && return
+  say "installing Node packages"
+  log=$(mktemp)
+  (cd ui && npm ci --ignore-scripts --no-audit --no-fund) >"$log" 2>&1 \
+    || stop "the Node packages could not be installed: is there a network? Its output is in $log"
+  echo "$stamp" >ui/node_modules/flinch-stamp
+  rm -f "$log"
+}
+
+# Built only when its sources changed.
+need_interface() {
+  local stamp log
+  stamp=$(sums ui/src ui/public ui/index.html ui/vite.config.ts ui/package-lock.json)
+  [ "$(cat ui/dist/flinch-stamp 2>/dev/null)" = "$stamp" ] && return
+  need_node
+  need_node_packages
+  say "building the interface"
+  log=$(mktemp)
+  (cd ui && npm run --silent build) >"$log" 2>&1 || stop "the interface could not be built; the output is in $log"
+  echo "$stamp" >ui/dist/flinch-stamp
+  rm -f "$log"
+}

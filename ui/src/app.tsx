@@ -1,0 +1,58 @@
+import { lazy, Suspense } from "react";
+import { createBrowserRouter, Link, Navigate, RouterProvider } from "react-router";
+import { ScreenPage } from "@/features/screen/ScreenPage";
+import { Frame } from "@/frame/Frame";
+import { SubjectProvider } from "@/frame/subject";
+import { ThemeProvider } from "@/frame/theme";
+import { Empty, Failed, Loading } from "@/shared/ui/States";
+
+// Charts come with the first Dossier, not with the first page.
+const DossierPage = lazy(() => import("@/features/dossier/DossierPage"));
+
+function PickName() {
+  return (
+    <Empty>
+      <p>Press / and type a symbol or a company, or pick a name on the Screen.</p>
+    </Empty>
+  );
+}
+
+function NoPage() {
+  return (
+    <Failed error={new Error("There is no such page.")}>
+      <p>
+        <Link to="/screen">To the Screen</Link>
+      </p>
+    </Failed>
+  );
+}
+
+const router = createBrowserRouter([
+  {
+    element: <Frame />,
+    children: [
+      { path: "/", element: <Navigate to="/screen" replace /> },
+      { path: "/screen", element: <ScreenPage /> },
+      { path: "/dossier", element: <PickName /> },
+      {
+        path: "/dossier/:symbol",
+        element: (
+          <Suspense fallback={<Loading what="the Dossier" />}>
+            <DossierPage />
+          </Suspense>
+        ),
+      },
+      { path: "*", element: <NoPage /> },
+    ],
+  },
+]);
+
+export function App() {
+  return (
+    <ThemeProvider>
+      <SubjectProvider>
+        <RouterProvider router={router} />
+      </SubjectProvider>
+    </ThemeProvider>
+  );
+}

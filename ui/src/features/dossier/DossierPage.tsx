@@ -1,0 +1,135 @@
+import { useEffect } from "react";
+import { useParams, useSearchParams } from "react-router";
+import { useSubject } from "@/frame/subject";
+import type { Dossier, DossierRequest } from "@/shared/api/client";
+import { useChangeTray, useDossier, useTray } from "@/shared/api/queries";
+import { MoveBracket } from "@/shared/chart/BracketBar";
+import { arrow, compact, count, DASH, date, number, signed } from "@/shared/format";
+import { Failed, Loading } from "@/shared/ui/States";
+import { ESTIMATORS, WINDOWS } from "./choices";
+import { MovesTable } from "./MovesTable";
+import { Standing } from "./Standing";
+import { TermStructure } from "./TermStructure";
+import { VolatilityYear } from "./VolatilityYear";
+
+/** Everything about one name. */
+export default function DossierPage() {
+  const { symbol = "" } = useParams();
+  const [params, setParams] = useSearchParams();
+  const asked = params.get("estimator");
+  const estimator = ESTIMATORS.find((e) => e.value === asked)?.value ?? "yang_zhang";
+  const askedWindow = Number(params.get("window"));
+  const window = WINDOWS.includes(askedWindow) ? askedWindow : 21;
+  const request = { estimator, window } satisfies DossierRequest;
+  const dossier = useDossier(symbol, request);
+  const { setSubject } = useSubject();
+  const data = dossier.data;
+
+  useEffect(() => {
+    if (!data) return;
+    document.title = `${data.symbol} · Flinch`;
+    setSubject({
+      symbol: data.symbol,
+      why: {
+        page: "Dossier",
+        words: "picked on its Dossier",
+        link: `/dossier/${data.symbol}`,
+        values: { price: data.today.price, iv30: data.standing.last, iv_rank: data.standing.rank },
+      },
+    });
+    return () => {
+      document.title = "Flinch";
+    };
+  }, [data, setSubject]);
+
+  if (!data) return dossier.failureReason ? <Failed error={dossier.failureReason} /> : <Loading what={symbol} />;
+  const choose = (key: string, value: string) =>
+    setParams(
+      (old) => {
+        const next = new URLSearchParams(old);
+        next.set(key, value);
+        return next;
+      },
+      { replace: true },
+    );
+  return (
+    <div className="dossier">
+      <Head data={data} />
+      <div className="dossier-column">
+        <VolatilityYear data={data} estimator={estimator} window={window} onChoose={choose} />
+        <TermStructure data={data} />
+      </div>
+      <div className="dossier-column">
+        <Standing data={data} />
+        <MovesTable data={data} />
+      </div>
+    </div>
+  );
+}
+
+function Head({ data }: { data: Dossier }) {
+  const { today } = data;
+  const tray = useTray();
+  const change = useChangeTray();
+  const { subject } = useSubject();
+  const inTray = tray.data?.items.some((item) => item.symbol === data.symbol);
+  const report = data.next_report;
+  return (
+    <header className="dossier-head">
+      <div className="who">
+        <h1>{data.symbol}</h1>
+        <p>
+          {data.company}
+          <br />
+          <span className="muted">
+            {data.kind === "stock" ? data.sector : data.kind}
+            {data.market_cap !== null && ` · $${compact(data.market_cap)}`}
+          </span>
+        </p>
+      </div>
+      <div className="quote">
+        <span className="big">{number(today.price, 2)}</span>
+        <span>
+          {arrow(today.change)} {signed(today.change, 2)} · {signed(today.change_pct, 2)} %
+        </span>
+      </div>
+      <figure className="today">
+        {today.one_day_move_pct !== null && (
+          <MoveBracket moved={today.change_pct} expected={today.one_day_move_pct} width={300} height={34} />
+        )}
+        <figcaption>
+          {today.reason ? (
+            <>Nothing is priced for today: {today.reason}.</>
+          ) : (
+            <>
+              <b>{number(today.spent_pct)} %</b> of today’s ±{number(today.one_day_move, 2)} (±
+              {number(today.one_day_move_pct, 2)} %) is spent
+            </>
+          )}
+        </figcaption>
+      </figure>
+      <p className="report">
+        {report ? (
+          <>
+            Earnings {date(report.session)}, {report.timing === "before_open" ? "before the open" : "after the close"}
+            <br />
+            <span className="muted">in {count(report.days, "day")}</span>
+          </>
+        ) : (
+          <span className="muted">{data.kind === "stock" ? `Earnings ${DASH} none scheduled` : "No earnings"}</span>
+        )}
+      </p>
+      <button
+        type="button"
+        className="keep"
+        aria-pressed={inTray}
+        onClick={() => {
+          if (inTray) change.mutate({ kind: "remove", symbol: data.symbol });
+          else if (subject) change.mutate({ kind: "add", symbols: [data.symbol], why: subject.why });
+        }}
+      >
+        {inTray ? "in the tray" : "put in the tray"} <kbd>t</kbd>
+      </button>
+    </header>
+  );
+}

@@ -1,0 +1,151 @@
+import { type KeyboardEvent, type PointerEvent, useRef } from "react";
+import type { Metric, Schemas } from "@/shared/api/client";
+import { metricText, rounded } from "@/shared/format";
+import type { Rule } from "./rules";
+
+type Edge = "lower" | "upper";
+const WIDTH = 248;
+const HEIGHT = 26;
+const INSET = 5;
+
+/**
+ * The metric among the names that reached the rule, with the range as two edges to drag. At its end an edge is open.
+ * `onMove` is called while an edge moves, `onDone` when it is let go.
+ */
+export function RangeHistogram({
+  metric,
+  rule,
+  histogram,
+  onMove,
+  onDone,
+}: {
+  metric: Metric;
+  rule: Rule;
+  histogram: Schemas["Histogram"];
+  onMove: (rule: Rule) => void;
+  onDone: (rule: Rule) => void;
+}) {
+  const box = useRef<SVGSVGElement>(null);
+  const moving = useRef<Rule | null>(null);
+  const { edges, counts } = histogram;
+  const low = edges[0] ?? 0;
+  const high = edges.at(-1) ?? 1;
+  const log = metric.scale === "log" && low > 0;
+  const bins = counts.length;
+  const tallest = Math.max(1, ...counts);
+  const span = WIDTH - 2 * INSET;
+
+  const share = (value: number) =>
+    Math.max(0, Math.min(1, log ? Math.log(value / low) / Math.log(high / low) : (value - low) / (high - low)));
+  const valueAt = (part: number) => (log ? low * (high / low) ** part : low + (high - low) * part);
+  const part = (edge: Edge) => {
+    const value = rule[edge];
+    if (value === null) return edge === "lower" ? 0 : 1;
+    return log && value <= 0 ? 0 : share(value);
+  };
+  const x = (p: number) => INSET + span * p;
+
+  /** The rule with one edge at a place between 0 and 1; it cannot pass the other edge. */
+  function moved(edge: Edge, place: number): Rule {
+    const other = part(edge === "lower" ? "upper" : "lower");
+    const p = edge === "lower" ? Math.min(place, other) : Math.max(place, other);
+    const open = edge === "lower" ? p <= 0.002 : p >= 0.998;
+    let value = open ? null : rounded(valueAt(p));
+    // Rounding may carry an edge across the other one.
+    if (value !== null && edge === "lower" && rule.upper !== null) value = Math.min(value, rule.upper);
+    if (value !== null && edge === "upper" && rule.lower !== null) value = Math.max(value, rule.lower);
+    return { metric: rule.metric, lower: rule.lower, upper: rule.upper, [edge]: value };
+  }
+
+  function drag(edge: Edge) {
+    const at = (event: PointerEvent) => {
+      const area = box.current?.getBoundingClientRect();
+      if (!area) return 0;
+      const scale = WIDTH / area.width;
+      return ((event.clientX - area.left) * scale - INSET) / span;
+    };
+    return {
+      onPointerDown: (event: PointerEvent<SVGGElement>) => {
+        event.currentTarget.setPointerCapture(event.pointerId);
+        event.currentTarget.focus();
+        event.preventDefault();
+        moving.current = rule;
+      },
+      onPointerMove: (event: PointerEvent<SVGGElement>) => {
+        if (!moving.current) return;
+        moving.current = moved(edge, Math.max(0, Math.min(1, at(event))));
+        onMove(moving.current);
+      },
+      onPointerUp: () => {
+        if (moving.current) onDone(moving.current);
+        moving.current = null;
+      },
+      onPointerCancel: () => {
+        if (moving.current) onDone(moving.current);
+        moving.current = null;
+      },
+    };
+  }
+
+  function key(edge: Edge) {
+    return (event: KeyboardEvent<SVGGElement>) => {
+      const step = ((event.shiftKey ? 5 : 1) * 1) / bins;
+      const here = part(edge);
+      if (event.key === "ArrowLeft" || event.key === "ArrowDown") onDone(moved(edge, Math.max(0, here - step)));
+      else if (event.key === "ArrowRight" || event.key === "ArrowUp") onDone(moved(edge, Math.min(1, here + step)));
+      else if (event.key === "Delete" || event.key === "Backspace") onDone({ ...rule, bad: undefined, [edge]: null });
+      else return;
+      event.preventDefault();
+      event.stopPropagation();
+    };
+  }
+
+  const from = part("lower");
+  const to = part("upper");
+  const text = (edge: Edge) => {
+    const value = rule[edge];
+    return value === null ? "open" : `${metricText(metric.unit, metric.decimals, value)} ${metric.unit}`;
+  };
+  return (
+    <svg ref={box} className="range" viewBox={`0 0 ${WIDTH} ${HEIGHT}`} width={WIDTH} height={HEIGHT}>
+      <title>{`Distribution of ${metric.label}`}</title>
+      {counts.map((n, i) => {
+        const inside = (i + 0.5) / bins >= from && (i + 0.5) / bins <= to;
+        const tall = n === 0 ? 0 : 2 + (HEIGHT - 5) * Math.sqrt(n / tallest);
+        return (
+          <rect
+            key={edges[i]}
+            className={inside ? "bin" : "bin cut"}
+            x={x(i / bins) + 0.4}
+            y={HEIGHT - 2 - tall}
+            width={span / bins - 0.8}
+            height={tall}
+          />
+        );
+      })}
+      <path className="floor" d={`M${INSET} ${HEIGHT - 1.5}H${WIDTH - INSET}`} />
+      {(["lower", "upper"] as const).map((edge) => {
+        const place = x(edge === "lower" ? from : to);
+        const lip = edge === "lower" ? 4 : -4;
+        return (
+          <g
+            key={edge}
+            className={rule[edge] === null ? "edge open" : "edge"}
+            role="slider"
+            tabIndex={0}
+            aria-label={`${metric.label}, ${edge} edge`}
+            aria-valuemin={low}
+            aria-valuemax={high}
+            aria-valuenow={rule[edge] ?? (edge === "lower" ? low : high)}
+            aria-valuetext={text(edge)}
+            onKeyDown={key(edge)}
+            {...drag(edge)}
+          >
+            <rect className="grip" x={place - 7 + lip / 2} y={0} width={14} height={HEIGHT} />
+            <path d={`M${place + lip} 1.5H${place}V${HEIGHT - 1.5}H${place + lip}`} />
+          </g>
+        );
+      })}
+    </svg>
+  );
+}

@@ -1,0 +1,61 @@
+import Modal from "react-bootstrap/Modal";
+
+const GROUPS: [string, [string, string][]][] = [
+  [
+    "Anywhere",
+    [
+      ["/", "go to a name, by symbol or company"],
+      ["s", "Screen"],
+      ["d", "Dossier of the focused name"],
+      ["t", "put the focused name in the tray, or take it out"],
+      ["u", "undo the last change of the tray"],
+      ["y", "move to the tray; ← → walk, Enter opens, Delete takes out"],
+      ["p", "show or hide the Peek"],
+      ["m", "light or dim"],
+      ["?", "these keys"],
+    ],
+  ],
+  [
+    "In the results",
+    [
+      ["r", "move to the results"],
+      ["↑ ↓", "walk through the names; the Peek follows"],
+      ["Page ↑ ↓, Home, End", "walk in large steps"],
+      ["Enter", "open the Dossier"],
+    ],
+  ],
+  [
+    "On an edge of a rule",
+    [
+      ["← →", "move it by a bin; with Shift by five"],
+      ["Delete", "open it"],
+    ],
+  ],
+];
+
+export function Keys({ show, onHide }: { show: boolean; onHide: () => void }) {
+  return (
+    <Modal show={show} onHide={onHide} aria-labelledby="keys-title" animation={false}>
+      <Modal.Header closeButton>
+        <Modal.Title id="keys-title">Keys</Modal.Title>
+      </Modal.Header>
+      <Modal.Body className="keys">
+        {GROUPS.map(([title, keys]) => (
+          <section key={title}>
+            <h3>{title}</h3>
+            <dl>
+              {keys.map(([key, what]) => (
+                <div key={key}>
+                  <dt>
+                    <kbd>{key}</kbd>
+                  </dt>
+                  <dd>{what}</dd>
+                </div>
+              ))}
+            </dl>
+          </section>
+        ))}
+      </Modal.Body>
+    </Modal>
+  );
+}

@@ -1,0 +1,83 @@
+import { type KeyboardEvent, type Ref, useState } from "react";
+import { useNavigate } from "react-router";
+import { useChangeTray, useTray } from "@/shared/api/queries";
+import { useSubject } from "./subject";
+
+/** The working list, docked on every page. */
+export function TrayBar({ listRef }: { listRef: Ref<HTMLUListElement> }) {
+  const tray = useTray();
+  const change = useChangeTray();
+  const navigate = useNavigate();
+  const { setGlance } = useSubject();
+  const [confirmed, setConfirmed] = useState("");
+  const items = tray.data?.items ?? [];
+
+  function key(event: KeyboardEvent<HTMLButtonElement>, symbol: string) {
+    const chip = event.currentTarget.closest("li");
+    const next = event.key === "ArrowRight" ? chip?.nextElementSibling : chip?.previousElementSibling;
+    if (event.key === "Delete" || event.key === "Backspace") {
+      remove(symbol);
+      (next ?? chip?.nextElementSibling)?.querySelector("button")?.focus();
+    } else if (event.key === "ArrowRight" || event.key === "ArrowLeft") next?.querySelector("button")?.focus();
+    else return;
+    event.preventDefault();
+  }
+
+  function remove(symbol: string) {
+    setGlance(null);
+    change.mutate({ kind: "remove", symbol });
+    setConfirmed(`${symbol} was taken out of the tray`);
+  }
+
+  return (
+    <section className="tray" aria-label="Tray">
+      <h2>
+        Tray <span className="tray-count">{items.length}</span>
+      </h2>
+      <ul ref={listRef}>
+        {items.map((item) => (
+          <li key={item.symbol}>
+            <button
+              type="button"
+              className="chip"
+              title={`${item.company} · ${item.why.page}: ${item.why.words}`}
+              onFocus={() => setGlance(item.symbol)}
+              onBlur={() => setGlance(null)}
+              onKeyDown={(event) => key(event, item.symbol)}
+              onClick={() => navigate(`/dossier/${item.symbol}`)}
+            >
+              {item.symbol}
+            </button>
+            <button
+              type="button"
+              className="chip-remove"
+              tabIndex={-1}
+              aria-label={`Take ${item.symbol} out of the tray`}
+              onClick={() => remove(item.symbol)}
+            >
+              ×
+            </button>
+          </li>
+        ))}
+        {items.length === 0 && tray.data && (
+          <li className="muted">Empty. Press t on a name to keep it here, with the reason it came.</li>
+        )}
+      </ul>
+      <div className="tray-tools">
+        {tray.data?.undo && (
+          <button type="button" className="quiet" onClick={() => change.mutate({ kind: "undo" })}>
+            undo: {tray.data.undo}
+          </button>
+        )}
+        {items.length > 0 && (
+          <button type="button" className="quiet" onClick={() => change.mutate({ kind: "clear" })}>
+            clear
+          </button>
+        )}
+      </div>
+      <span className="visually-hidden" role="status">
+        {confirmed}
+      </span>
+    </section>
+  );
+}

@@ -1,0 +1,28 @@
+import { createContext, type ReactNode, useContext, useMemo, useState } from "react";
+import type { Why } from "@/shared/api/client";
+
+/** The name that the keys and the Peek are about, and why it would go to the tray. */
+export type Subject = { symbol: string; why: Why };
+
+type State = {
+  subject: Subject | null;
+  setSubject: (subject: Subject | null) => void;
+  /** A name looked at in passing, in the tray for one: the Peek shows it until focus leaves it. */
+  glance: string | null;
+  setGlance: (symbol: string | null) => void;
+};
+
+const Context = createContext<State | null>(null);
+
+export function SubjectProvider({ children }: { children: ReactNode }) {
+  const [subject, setSubject] = useState<Subject | null>(null);
+  const [glance, setGlance] = useState<string | null>(null);
+  const state = useMemo(() => ({ subject, setSubject, glance, setGlance }), [subject, glance]);
+  return <Context.Provider value={state}>{children}</Context.Provider>;
+}
+
+export function useSubject(): State {
+  const state = useContext(Context);
+  if (!state) throw new Error("useSubject outside SubjectProvider");
+  return state;
+}

@@ -1,0 +1,18 @@
+import "@fontsource-variable/source-sans-3/wght.css";
+import "@fontsource-variable/source-serif-4/wght.css";
+import "@/styles/flinch.scss";
+import { QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { queryClient } from "@/shared/api/queries";
+import { App } from "./app";
+
+const root = document.getElementById("root");
+if (root)
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={queryClient}>
+        <App />
+      </QueryClientProvider>
+    </StrictMode>,
+  );

@@ -1,0 +1,30 @@
+import { type ReactNode, useState } from "react";
+
+/** A titled part of a page that holds a chart, its controls, and the same numbers as a table. */
+export function Figure({
+  title,
+  controls,
+  chart,
+  table,
+}: {
+  title: ReactNode;
+  controls?: ReactNode;
+  chart: ReactNode;
+  table: ReactNode;
+}) {
+  const [asTable, setAsTable] = useState(false);
+  return (
+    <section className="figure">
+      <header>
+        <h2>{title}</h2>
+        <div className="figure-controls">
+          {controls}
+          <button type="button" className="quiet" aria-pressed={asTable} onClick={() => setAsTable(!asTable)}>
+            {asTable ? "show as chart" : "show as table"}
+          </button>
+        </div>
+      </header>
+      {asTable ? <div className="figure-table">{table}</div> : <div className="figure-chart">{chart}</div>}
+    </section>
+  );
+}

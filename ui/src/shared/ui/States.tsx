@@ -1,0 +1,47 @@
+import type { ReactNode } from "react";
+import { Link } from "react-router";
+import { ApiError } from "@/shared/api/client";
+import { Mark } from "@/shared/chart/Mark";
+
+/** The page has nothing to show yet. */
+export function Loading({ what }: { what: string }) {
+  return (
+    <div className="state" role="status">
+      <Mark className="state-mark breathing" />
+      <p>Reading {what} …</p>
+    </div>
+  );
+}
+
+/** Something went wrong: what happened, what to do, and the nearest names when one is unknown. */
+export function Failed({ error, children }: { error: Error; children?: ReactNode }) {
+  const problem = error instanceof ApiError ? error.problem : null;
+  const passing = error instanceof ApiError && error.passing;
+  return (
+    <div className="state" role="alert">
+      <Mark className="state-mark" />
+      <p>{error.message}</p>
+      {passing && <p className="muted">Asking again every two seconds.</p>}
+      {problem && problem.nearest.length > 0 && (
+        <p>
+          {problem.nearest.map((symbol) => (
+            <Link key={symbol} className="nearest" to={`/dossier/${symbol}`}>
+              {symbol}
+            </Link>
+          ))}
+        </p>
+      )}
+      {children}
+    </div>
+  );
+}
+
+/** A part that is empty by right, with what to do about it. */
+export function Empty({ children }: { children: ReactNode }) {
+  return (
+    <div className="state">
+      <Mark className="state-mark" />
+      {children}
+    </div>
+  );
+}
