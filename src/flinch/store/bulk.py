@@ -21,13 +21,19 @@ def replace_rows(engine: Engine, table: type[Base], rows: pl.DataFrame) -> None:
         + [pl.col(name).fill_nan(None) for name, kind in rows.schema.items() if kind.is_float()]
     )
     with tempfile.NamedTemporaryFile(suffix=".tsv") as file:
+        # Text is quoted and the bare word NULL is not, so no text can be taken for a missing value.
         clean.write_csv(
-            file.name, separator="\t", include_header=False, null_value="\\N", datetime_format="%Y-%m-%d %H:%M:%S"
+            file.name,
+            separator="\t",
+            include_header=False,
+            null_value="NULL",
+            quote_style="non_numeric",
+            datetime_format="%Y-%m-%d %H:%M:%S",
         )
         columns = ", ".join(f"`{name}`" for name in rows.columns)
         statement = (
             f"LOAD DATA LOCAL INFILE '{Path(file.name).as_posix()}' REPLACE INTO TABLE `{table.__tablename__}` "
-            f"CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\\t' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '\\\\' ({columns})"
+            f"CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\\t' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '' ({columns})"
         )
         with engine.begin() as connection:
             # The rows come sorted and whole from our own code; checking them one by one takes most of the time.

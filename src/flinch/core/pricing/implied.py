@@ -129,7 +129,7 @@ def _implied_kernel(
         beta = value / math.sqrt(forward * strike[i])
         moneyness = forward / strike[i]
         beta_max = math.sqrt(min(moneyness, 1.0 / moneyness))
-        if beta > 0.0 and beta < beta_max:
+        if beta > 0.0 and beta < beta_max and value < min(forward, strike[i]):
             x = -abs(math.log(moneyness))
             out[i] = _total_deviation(beta, x, beta_max) / math.sqrt(years[i])
 

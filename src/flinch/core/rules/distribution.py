@@ -28,7 +28,7 @@ def spread(values: FloatArray, scale: Scale) -> tuple[float, float]:
     if not finite.size:
         return 0.0, 1.0
     low, high = (float(v) for v in np.quantile(finite, [0.005, 0.995]))
-    if high > low:
+    if high - low > 1e-9 * abs(high):
         return low, high
     pad = abs(low) * 0.05 or 0.5
     return low - pad, high + pad

@@ -1,0 +1,89 @@
+"""One database server, one demo market and one running application for the whole run."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from flask.testing import FlaskClient
+from flask_openapi3 import OpenAPI
+from sqlalchemy import Engine
+from werkzeug.serving import make_server
+
+from flinch.app import create_app
+from flinch.feeds.load_simulated import load_demo_market
+from flinch.feeds.simulated import SimulatedMarket, simulate
+from flinch.feeds.simulated.storylines import Storyline, storylines
+from flinch.market import Market
+from flinch.settings import Settings
+from flinch.store.engine import make_engine
+from flinch.store.frame import load_frame
+from flinch.store.local_server import LocalServer
+from flinch.store.migrate import migrate
+from flinch.store.tray import local_owner, remove_from_tray
+
+
+@pytest.fixture(scope="session")
+def simulated() -> SimulatedMarket:
+    return simulate()
+
+
+@pytest.fixture(scope="session")
+def stories() -> dict[str, Storyline]:
+    return {story.name: story for story in storylines()}
+
+
+@pytest.fixture(scope="session")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
+    """A MariaDB server of its own, never the demo's and never the system's."""
+    running = LocalServer(tmp_path_factory.mktemp("database"))
+    running.start()
+    yield running
+    running.stop()
+
+
+@pytest.fixture(scope="session")
+def engine(server: LocalServer) -> Engine:
+    """The demo market in a migrated database."""
+    made = make_engine(server.url)
+    migrate(made)
+    load_demo_market(made, lambda stage, share: None)
+    return made
+
+
+@pytest.fixture(scope="session")
+def market(engine: Engine) -> Market:
+    frame = load_frame(engine)
+    assert frame is not None
+    return Market(frame)
+
+
+@pytest.fixture(scope="session")
+def app(engine: Engine, server: LocalServer) -> OpenAPI:
+    return create_app(Settings(database_url=server.url))
+
+
+@pytest.fixture
+def empty_tray(engine: Engine) -> None:
+    remove_from_tray(engine, local_owner(engine), None)
+
+
+@pytest.fixture
+def client(app: OpenAPI, empty_tray: None) -> FlaskClient:
+    return app.test_client()
+
+
+@pytest.fixture(scope="session")
+def live_url(app: OpenAPI) -> Iterator[str]:
+    """The application with the built interface, served for a browser."""
+    assert (Path(app.root_path).parents[1] / "ui/dist/index.html").is_file(), (
+        "build the interface first: scripts/test does"
+    )
+    web = make_server("127.0.0.1", 0, app, threaded=True)
+    thread = threading.Thread(target=web.serve_forever, daemon=True)
+    thread.start()
+    yield f"http://127.0.0.1:{web.server_port}"
+    web.shutdown()
+    thread.join()

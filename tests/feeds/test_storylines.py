@@ -1,0 +1,71 @@
+"""The manifest of planted cases: each is found by the application, with the numbers it promises."""
+
+import numpy as np
+import pytest
+
+from flinch.feeds.simulated.storylines import Storyline, storylines
+from flinch.market import Market
+
+STORIES = storylines()
+
+
+def measure(market: Market, story: Storyline) -> dict[str, float]:
+    """Every figure that a manifest entry may promise, as the application computes it."""
+    frame, row = market.frame, market.row(story.symbol)
+    iv7, iv30 = frame.implied[7][row], frame.implied[30][row]
+    close = frame.close[row]
+    days = {str(day): column for column, day in enumerate(frame.sessions)}
+    found = {key: column.values[row] for key, column in market.columns.items()}
+    found["spent"] /= 100
+    found["iv7_over_iv30"] = iv7[-1] / iv30[-1]
+    if len(story.dates) > 1:
+        found["iv7_before_over_after"] = iv7[days[str(story.dates[0])]] / iv7[days[str(story.dates[1])]]
+    largest = np.nanmax(np.abs(close[21:] / close[:-21] - 1))
+    found["expected_move_30_over_largest_move"] = iv30[-1] * np.sqrt(30 / 365) / largest
+    found["quoted_contracts"] = len(market.readable_expiries(row))
+    found["listed_expirations"] = len(frame.expiries[row])
+    found["days_to_nearest_expiration"] = (frame.expiries[row][0].expiration - market.today).days
+    found["missing_sessions"] = np.isnan(close).sum()
+    found["observed_sessions"] = np.isfinite(iv30[-252:]).sum()
+    return found
+
+
+def test_every_story_has_a_name_of_its_own_and_dates_the_market_knows(market: Market):
+    assert len({story.symbol for story in STORIES}) == len({story.name for story in STORIES}) == len(STORIES)
+    known = {str(day) for day in market.frame.sessions} | {"2026-09-10", "2026-09-22"}
+    assert all(str(day) in known for story in STORIES for day in story.dates)
+
+
+@pytest.mark.parametrize("story", STORIES, ids=lambda story: story.name)
+def test_the_planted_numbers_are_found(market: Market, story: Storyline):
+    found = measure(market, story)
+    for key, (low, high) in story.expect.items():
+        assert low <= found[key] <= high, f"{story.symbol}: {key} is {found[key]}"
+
+
+def test_a_low_rank_and_a_high_percentile_are_not_the_same(market: Market, stories: dict[str, Storyline]):
+    row = market.row(stories["low rank, high percentile"].symbol)
+    assert market.columns["iv_percentile"].values[row] - market.columns["iv_rank"].values[row] > 40
+
+
+def test_the_halted_name_says_why_it_has_no_volatility(market: Market, stories: dict[str, Storyline]):
+    row = market.row(stories["halted"].symbol)
+    assert market.columns["iv30"].reasons[row] == "no usable option quotes in this session"
+    assert np.isfinite(market.columns["price"].values[row])
+    assert np.isfinite(market.frame.implied[30][row, -2]), "it was quoted yesterday"
+
+
+def test_the_newly_listed_name_says_how_much_is_missing(market: Market, stories: dict[str, Storyline]):
+    row = market.row(stories["newly listed"].symbol)
+    assert market.columns["iv_rank"].reasons[row] == "45 sessions observed, 60 are needed"
+    assert str(market.frame.names[row].listed_on) == str(stories["newly listed"].dates[0])
+
+
+def test_the_name_with_missing_days_has_no_historical_volatility_until_they_have_passed(
+    market: Market, stories: dict[str, Storyline]
+):
+    row = market.row(stories["missing days"].symbol)
+    assert market.columns["hv21"].reasons[row] == "one of the last 22 sessions is missing"
+    assert market.columns["iv_hv_ratio"].reasons[row] == "one of the last 22 sessions is missing"
+    gone = market.frame.sessions[np.isnan(market.frame.close[row])]
+    assert [str(gone[0]), str(gone[-1])] == [str(day) for day in stories["missing days"].dates]

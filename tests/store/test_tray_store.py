@@ -1,0 +1,98 @@
+"""The tray's rows: order, reasons, undo, bounds, and two changes at once."""
+
+import datetime as dt
+from concurrent.futures import ThreadPoolExecutor
+
+import pytest
+from sqlalchemy import Engine, select
+
+from flinch.store.engine import transaction
+from flinch.store.models import Owner, TrayStep
+from flinch.store.tray import (
+    MOST_ENTRIES,
+    MOST_STEPS,
+    TrayFull,
+    add_to_tray,
+    local_owner,
+    read_tray,
+    remove_from_tray,
+    undo_tray,
+)
+
+NOW = dt.datetime(2026, 9, 9, 20, 0, tzinfo=dt.UTC)
+WHY = {"page": "Screen", "words": "all names", "link": "/screen", "values": {"iv30": 41.5, "iv_rank": None}}
+
+
+@pytest.fixture
+def owner(engine: Engine) -> int:
+    """An owner of the test's own, with nothing to undo."""
+    with transaction(engine) as session:
+        made = Owner(name=f"tester {dt.datetime.now(dt.UTC).isoformat()}")
+        session.add(made)
+        session.flush()
+        return made.id
+
+
+def symbols(tray) -> list[str]:
+    return [entry.symbol for entry in tray.entries]
+
+
+def test_names_keep_their_order_reason_and_moment(engine: Engine, owner: int):
+    add_to_tray(engine, owner, [("TARNO", WHY)], NOW)
+    tray = add_to_tray(engine, owner, [("BELUA", WHY), ("TARNO", WHY), ("KOSVI", WHY)], NOW)
+    assert symbols(tray) == ["TARNO", "BELUA", "KOSVI"]
+    assert tray.entries[0].why == WHY
+    assert tray.entries[0].added_at == NOW
+    assert symbols(read_tray(engine, owner)) == symbols(tray)
+
+
+def test_undo_walks_back_step_by_step(engine: Engine, owner: int):
+    add_to_tray(engine, owner, [("TARNO", WHY), ("BELUA", WHY)], NOW)
+    assert read_tray(engine, owner).undo == "add 2 names"
+    assert remove_from_tray(engine, owner, ["TARNO"]).undo == "remove TARNO"
+    assert remove_from_tray(engine, owner, None).undo == "clear BELUA"
+    assert symbols(undo_tray(engine, owner)) == ["BELUA"]
+    tray = undo_tray(engine, owner)
+    assert symbols(tray) == ["TARNO", "BELUA"]
+    assert tray.entries[0].why == WHY
+    assert symbols(undo_tray(engine, owner)) == []
+    assert undo_tray(engine, owner).undo is None
+
+
+def test_a_change_that_changes_nothing_leaves_nothing_to_undo(engine: Engine, owner: int):
+    assert remove_from_tray(engine, owner, ["TARNO"]).undo is None
+    assert remove_from_tray(engine, owner, None).undo is None
+    add_to_tray(engine, owner, [("TARNO", WHY)], NOW)
+    assert add_to_tray(engine, owner, [("TARNO", WHY)], NOW).undo == "add TARNO"
+    assert symbols(undo_tray(engine, owner)) == []
+
+
+def test_too_many_names_are_refused_and_none_is_added(engine: Engine, owner: int):
+    full = [(f"N{n:04d}", WHY) for n in range(MOST_ENTRIES)]
+    add_to_tray(engine, owner, full[:-1], NOW)
+    with pytest.raises(TrayFull):
+        add_to_tray(engine, owner, [("TARNO", WHY), ("BELUA", WHY)], NOW)
+    assert len(read_tray(engine, owner).entries) == MOST_ENTRIES - 1
+    assert len(add_to_tray(engine, owner, [("TARNO", WHY)], NOW).entries) == MOST_ENTRIES
+
+
+def test_the_history_of_changes_is_bounded(engine: Engine, owner: int):
+    for _ in range(MOST_STEPS // 2 + 5):
+        add_to_tray(engine, owner, [("TARNO", WHY)], NOW)
+        remove_from_tray(engine, owner, ["TARNO"])
+    with transaction(engine) as session:
+        assert len(list(session.scalars(select(TrayStep.id).where(TrayStep.owner_id == owner)))) == MOST_STEPS
+
+
+def test_changes_at_once_all_arrive(engine: Engine, owner: int):
+    names = [f"M{n:04d}" for n in range(24)]
+    with ThreadPoolExecutor(6) as pool:
+        list(pool.map(lambda symbol: add_to_tray(engine, owner, [(symbol, WHY)], NOW), names))
+    assert sorted(symbols(read_tray(engine, owner))) == names
+
+
+def test_owners_do_not_see_each_others_trays(engine: Engine, owner: int):
+    add_to_tray(engine, owner, [("TARNO", WHY)], NOW)
+    assert local_owner(engine) != owner
+    assert "TARNO" not in symbols(read_tray(engine, local_owner(engine)))
+    assert local_owner(engine) == local_owner(engine)
