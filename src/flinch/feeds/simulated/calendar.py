@@ -40,7 +40,8 @@ def sessions_after(count: int) -> DateArray:
 
 def years_to_expiry(expirations: DateArray, now: dt.datetime) -> NDArray[np.float64]:
     """Minutes from `now` to 16:00 exchange time on each expiration, over 525,600; shape of `expirations`."""
-    instants = [dt.datetime.combine(day, CLOSE, EXCHANGE_ZONE) for day in expirations.astype(object)]
+    # In UTC: between two instants of one zone Python would count by the wall clock and lose the hour of summer time.
+    instants = [dt.datetime.combine(day, CLOSE, EXCHANGE_ZONE).astimezone(dt.UTC) for day in expirations.astype(object)]
     return np.array([(instant - now).total_seconds() / 60 / 525_600 for instant in instants])
 
 

@@ -1,0 +1,179 @@
+"""The Dossier, the Peek and the frame's addresses, through HTTP on a real database."""
+
+import datetime as dt
+import math
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import pytest
+from flask.testing import FlaskClient
+
+from flinch.core.volatility import ESTIMATORS, historical_vol
+from flinch.market import Market
+
+
+ZONE = ZoneInfo("America/New_York")
+AS_OF = dt.datetime(2026, 9, 9, 15, 45, tzinfo=ZONE).astimezone(dt.UTC)
+
+
+def days_left(expiration: str) -> float:
+    """Days from the as-of instant to 16:00 exchange time, the hour of summer time included."""
+    end = dt.datetime.combine(dt.date.fromisoformat(expiration), dt.time(16), ZONE)
+    return (end.astimezone(dt.UTC) - AS_OF).total_seconds() / 86_400
+
+
+@pytest.fixture
+def tarno(client: FlaskClient) -> dict:
+    return client.get("/api/dossier/TARNO").json
+
+
+def test_the_days_move_stands_against_the_move_priced_for_it(tarno: dict):
+    today = tarno["today"]
+    nearest = next(row for row in tarno["expiries"] if row["vol"] is not None)
+    assert today["priced_by"] == nearest["expiration"]
+    assert today["one_day_move"] == pytest.approx(today["price"] * nearest["vol"] / 100 / math.sqrt(252))
+    assert today["spent_pct"] == pytest.approx(100 * abs(today["change"]) / today["one_day_move"])
+    assert today["change"] == pytest.approx(today["price"] - today["previous_close"])
+
+
+@pytest.mark.parametrize("estimator", ESTIMATORS)
+@pytest.mark.parametrize("window", [10, 63])
+def test_any_estimator_and_window_can_be_chosen(client: FlaskClient, market: Market, estimator: str, window: int):
+    year = client.get(f"/api/dossier/BELUA?estimator={estimator}&window={window}").json["year"]
+    bars = market.frame.bars(market.row("BELUA"))
+    expected = 100 * historical_vol(*bars, window, estimator=estimator)[-252:]
+    assert len(year["sessions"]) == 252
+    assert year["hv"] == pytest.approx(expected.tolist(), abs=1e-3)
+
+
+def test_rank_and_percentile_can_be_checked_from_what_is_shown(tarno: dict):
+    standing, year = tarno["standing"], tarno["year"]["iv30"]
+    assert standing["low"] == pytest.approx(min(year), abs=1e-3)
+    assert standing["high"] == pytest.approx(max(year), abs=1e-3)
+    assert tarno["year"]["sessions"][year.index(max(year))] == standing["high_on"]
+    assert standing["below"] == sum(v < year[-1] for v in year[:-1])
+    assert standing["percentile"] == pytest.approx(100 * standing["below"] / (standing["observed"] - 1))
+    assert standing["rank"] == pytest.approx(
+        100 * (standing["last"] - standing["low"]) / (standing["high"] - standing["low"])
+    )
+
+
+def test_expected_moves_reach_every_listed_expiration(tarno: dict):
+    rows = tarno["expiries"]
+    assert len(rows) == 13
+    assert [row["days"] for row in rows] == sorted(row["days"] for row in rows)
+    for row in rows:
+        assert row["upper"] - row["move"] == pytest.approx(tarno["today"]["price"])
+        assert row["lower"] + row["move"] == pytest.approx(tarno["today"]["price"])
+        assert row["move_pct"] == pytest.approx(row["vol"] * math.sqrt(days_left(row["expiration"]) / 365), rel=1e-9)
+        assert row["straddle"] == pytest.approx(math.sqrt(2 / math.pi) * row["move"], rel=0.12)
+    monthly = [row["expiration"] for row in rows if row["monthly"]]
+    assert monthly[:3] == ["2026-09-18", "2026-10-16", "2026-11-20"]
+    assert "2027-06-17" in monthly, "the session before a third Friday that is a holiday"
+
+
+def test_earnings_inside_an_expiration_are_flagged(client: FlaskClient):
+    kosvi = client.get("/api/dossier/KOSVI").json
+    assert kosvi["next_report"] == {"session": "2026-09-10", "timing": "before_open", "days": 1}
+    assert all(row["earnings_inside"] for row in kosvi["expiries"])
+    helmu = client.get("/api/dossier/HELMU").json
+    assert [row["earnings_inside"] for row in helmu["expiries"]][:3] == [False, False, True]
+
+
+def test_constant_maturities_lie_on_the_term_structure(tarno: dict):
+    tenors = {point["days"]: point["vol"] for point in tarno["tenors"]}
+    assert sorted(tenors) == [7, 14, 30, 60, 90, 180, 365]
+    days = [days_left(row["expiration"]) for row in tarno["expiries"]]
+    variance = [row["vol"] ** 2 * left for row, left in zip(tarno["expiries"], days, strict=True)]
+    assert tenors[30] == pytest.approx(math.sqrt(np.interp(30, days, variance) / 30), rel=1e-6)
+    assert tenors[30] == pytest.approx(tarno["standing"]["last"])
+
+
+def test_what_is_missing_says_why(client: FlaskClient):
+    halted = client.get("/api/dossier/FENSO").json
+    assert halted["today"]["reason"] == halted["standing"]["reason"] == "no usable option quotes in this session"
+    assert all(row["vol"] is None and row["reason"] for row in halted["expiries"])
+    assert halted["today"]["price"] is not None
+    young = client.get("/api/dossier/PELDU").json
+    assert young["standing"]["reason"] == "45 sessions observed, 60 are needed"
+    assert young["standing"]["rank"] is None
+
+
+@pytest.mark.parametrize(
+    ("symbol", "nearest"),
+    [("TARNA", "TARNO"), ("tarn", "TARNO"), ("Belua Beacon", "BELUA"), ("kosvi signals", "KOSVI")],
+)
+def test_an_unknown_symbol_proposes_the_nearest(client: FlaskClient, symbol: str, nearest: str):
+    answer = client.get(f"/api/dossier/{symbol}")
+    assert answer.status_code == 404
+    assert nearest in answer.json["nearest"]
+    assert "Did you mean" in answer.json["message"]
+
+
+@pytest.mark.parametrize(
+    "symbol", ["⟦▮⟧", "%00", "..", "'; DROP TABLE name; --", "%F0%9F%98%80", "%20", "a%2Fb", "%3Cscript%3E", "%FF%FE"]
+)
+@pytest.mark.parametrize("address", ["dossier", "peek"])
+def test_strange_characters_are_no_name_and_no_failure(client: FlaskClient, address: str, symbol: str):
+    answer = client.get(f"/api/{address}/{symbol}")
+    assert answer.status_code == 404
+    assert answer.json["message"]
+
+
+def test_a_symbol_is_found_in_any_case(client: FlaskClient):
+    assert client.get("/api/dossier/tarno").json["symbol"] == "TARNO"
+    assert client.get("/api/peek/ tarno ").json["symbol"] == "TARNO"
+
+
+@pytest.mark.parametrize(
+    ("query", "field"),
+    [("window=abc", "window"), ("window=1", "window"), ("window=9999", "window"), ("estimator=x", "estimator")],
+)
+def test_bad_choices_are_named(client: FlaskClient, query: str, field: str):
+    answer = client.get(f"/api/dossier/TARNO?{query}")
+    assert answer.status_code == 422
+    assert answer.json["where"] == field
+
+
+def test_too_long_a_symbol_is_refused(client: FlaskClient):
+    assert client.get(f"/api/dossier/{'A' * 300}").status_code == 422
+
+
+def test_the_peek_shows_every_metric_or_its_reason(client: FlaskClient, market: Market):
+    peek = client.get("/api/peek/FENSO").json
+    assert set(peek["facts"]) == set(market.columns)
+    for fact in peek["facts"].values():
+        assert (fact["value"] is None) == (fact["reason"] is not None)
+    assert len(peek["sessions"]) == len(peek["iv30"]) == len(peek["hv21"]) == 252
+
+
+def test_the_frame_knows_the_market_and_all_names(client: FlaskClient):
+    info = client.get("/api/market").json
+    assert info["as_of"] == "2026-09-09T15:45:00-04:00"
+    assert (info["names"], info["first_session"], info["last_session"]) == (502, "2024-09-05", "2026-09-09")
+    names = client.get("/api/names").json["names"]
+    assert {"symbol": "TARNO", "company": "Tarno Lagoon Energy", "kind": "stock", "sector": "Tidal Power"} in names
+
+
+def test_the_handbook_lists_every_metric(client: FlaskClient, market: Market):
+    listed = client.get("/api/handbook").json["metrics"]
+    assert [metric["key"] for metric in listed] == list(market.columns)
+
+
+def test_an_unknown_address_is_told_apart_from_a_page(client: FlaskClient):
+    answer = client.get("/api/nothing")
+    assert answer.status_code == 404
+    assert answer.json["type"] == "not_found"
+    assert client.post("/api/screen").status_code == 405
+    page = client.get("/dossier/TARNO")
+    assert page.status_code == 200
+    assert b'<div id="root">' in page.data
+    assert client.get("/assets/../../settings.py").status_code == 404
+
+
+def test_the_api_description_covers_every_route(client: FlaskClient):
+    described = client.get("/api/openapi.json").json
+    assert described["openapi"].startswith("3.1")
+    assert {"/api/screen", "/api/dossier/{symbol}", "/api/tray", "/api/tray/undo", "/api/peek/{symbol}"} <= set(
+        described["paths"]
+    )
