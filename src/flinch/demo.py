@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import importlib
+import multiprocessing
 import os
 import shutil
 import signal
@@ -16,7 +17,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from flinch.store.local_server import LocalServer, ServerFailed
+from flinch.store.local_server import LocalServer, ServerFailed, end_with_parent
 
 HOST = "127.0.0.1"
 
@@ -53,23 +54,38 @@ def run_demo(folder: Path, port: int, *, reset: bool) -> None:
 
 
 def _prepare_market(url: str) -> None:
+    from flinch.feeds.state import demo_market_loaded, half_made
     from flinch.store.engine import make_engine
     from flinch.store.migrate import migrate
 
     engine = make_engine(url)
     try:
         migrate(engine)
-        from flinch.feeds.state import demo_market_loaded, half_made
-
         if demo_market_loaded(engine):
             return
         if half_made(engine):
             print("  an earlier start was interrupted while it made the market; making it afresh", flush=True)
-        from flinch.feeds.load_simulated import load_demo_market
-
-        load_demo_market(engine, ProgressLines())
     finally:
         engine.dispose()
+    # In a process of its own: gunicorn forks this one, and the columnar reader's threads do not survive a fork.
+    loader = multiprocessing.get_context("spawn").Process(target=_load_market, args=(url,), daemon=True)
+    loader.start()
+    try:
+        loader.join()
+    finally:
+        loader.terminate()
+        loader.join()
+    if loader.exitcode:
+        raise CannotStart("the demo market could not be made; the error is above. Try again with --reset")
+
+
+def _load_market(url: str) -> None:
+    from flinch.feeds.load_simulated import load_demo_market
+    from flinch.store.engine import make_engine
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the parent, which ends this process
+    end_with_parent()
+    load_demo_market(make_engine(url), ProgressLines())
 
 
 class ProgressLines:

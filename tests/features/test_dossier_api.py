@@ -11,7 +11,6 @@ from flask.testing import FlaskClient
 from flinch.core.volatility import ESTIMATORS, historical_vol
 from flinch.market import Market
 
-
 ZONE = ZoneInfo("America/New_York")
 AS_OF = dt.datetime(2026, 9, 9, 15, 45, tzinfo=ZONE).astimezone(dt.UTC)
 

@@ -42,7 +42,10 @@ export function TrayBar({ listRef }: { listRef: Ref<HTMLUListElement> }) {
               className="chip"
               title={`${item.company} · ${item.why.page}: ${item.why.words}`}
               onFocus={() => setGlance(item.symbol)}
-              onBlur={() => setGlance(null)}
+              onBlur={(event) => {
+                // The Peek keeps showing the name while the hand is on its way there.
+                if (event.relatedTarget?.closest("main, .topbar")) setGlance(null);
+              }}
               onKeyDown={(event) => key(event, item.symbol)}
               onClick={() => navigate(`/dossier/${item.symbol}`)}
             >

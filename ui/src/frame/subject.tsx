@@ -1,4 +1,4 @@
-import { createContext, type ReactNode, useContext, useMemo, useState } from "react";
+import { createContext, type ReactNode, useCallback, useContext, useMemo, useState } from "react";
 import type { Why } from "@/shared/api/client";
 
 /** The name that the keys and the Peek are about, and why it would go to the tray. */
@@ -15,9 +15,13 @@ type State = {
 const Context = createContext<State | null>(null);
 
 export function SubjectProvider({ children }: { children: ReactNode }) {
-  const [subject, setSubject] = useState<Subject | null>(null);
+  const [subject, choose] = useState<Subject | null>(null);
   const [glance, setGlance] = useState<string | null>(null);
-  const state = useMemo(() => ({ subject, setSubject, glance, setGlance }), [subject, glance]);
+  const setSubject = useCallback((next: Subject | null) => {
+    setGlance(null);
+    choose(next);
+  }, []);
+  const state = useMemo(() => ({ subject, setSubject, glance, setGlance }), [subject, setSubject, glance]);
   return <Context.Provider value={state}>{children}</Context.Provider>;
 }
 

@@ -10,7 +10,7 @@ from flinch.web import Problem, market, reply
 blueprint = APIBlueprint("dossier", __name__, url_prefix="/api/dossier")
 
 
-@blueprint.get("/<symbol>", responses={200: Dossier, 404: Problem, 422: Problem})
+@blueprint.get("/<path:symbol>", responses={200: Dossier, 404: Problem, 422: Problem})
 def read_dossier(path: DossierPath, query: DossierQuery) -> Response:
     """Everything about one name."""
     return reply(service.dossier(market(), path.symbol, query.estimator, query.window))

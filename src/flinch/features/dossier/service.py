@@ -68,8 +68,8 @@ def _year(market: Market, row: int, estimator: Estimator, window: int) -> Volati
     reports = [report.session for report in frame.reports.get(row, []) if sessions[0] <= report.session <= sessions[-1]]
     return VolatilityYear(
         sessions=sessions,
-        iv30=np.round(100 * frame.implied[30][row, -LOOKBACK:], 3).tolist(),
-        hv=np.round(100 * hv[-LOOKBACK:], 3).tolist(),
+        iv30=(100 * frame.implied[30][row, -LOOKBACK:]).tolist(),
+        hv=(100 * hv[-LOOKBACK:]).tolist(),
         reports=reports,
     )
 

@@ -36,7 +36,7 @@ def list_names() -> Response:
     return reply(NameList(names=[NameRow(**name._asdict()) for name in market().frame.names]))
 
 
-@blueprint.get("/peek/<symbol>", responses={200: Peek, 404: Problem})
+@blueprint.get("/peek/<path:symbol>", responses={200: Peek, 404: Problem})
 def peek(path: SymbolPath) -> Response:
     """A name at a glance."""
     now = market()

@@ -49,7 +49,7 @@ def add_to_tray(body: TrayAddition) -> Response:
     return _reply(now, tray)
 
 
-@blueprint.delete("/<symbol>", responses={200: TrayReply})
+@blueprint.delete("/<path:symbol>", responses={200: TrayReply})
 def remove_from_tray(path: TraySymbolPath) -> Response:
     """Take a name out."""
     return _reply(market(), store.remove_from_tray(services().engine, _owner(), [path.symbol.strip().upper()]))

@@ -1,6 +1,7 @@
 import { useEffect } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { useParams } from "react-router";
 import { useSubject } from "@/frame/subject";
+import { useAddress } from "@/shared/address";
 import type { Dossier, DossierRequest } from "@/shared/api/client";
 import { useChangeTray, useDossier, useTray } from "@/shared/api/queries";
 import { MoveBracket } from "@/shared/chart/BracketBar";
@@ -15,7 +16,7 @@ import { VolatilityYear } from "./VolatilityYear";
 /** Everything about one name. */
 export default function DossierPage() {
   const { symbol = "" } = useParams();
-  const [params, setParams] = useSearchParams();
+  const [params, write] = useAddress();
   const asked = params.get("estimator");
   const estimator = ESTIMATORS.find((e) => e.value === asked)?.value ?? "yang_zhang";
   const askedWindow = Number(params.get("window"));
@@ -43,15 +44,7 @@ export default function DossierPage() {
   }, [data, setSubject]);
 
   if (!data) return dossier.failureReason ? <Failed error={dossier.failureReason} /> : <Loading what={symbol} />;
-  const choose = (key: string, value: string) =>
-    setParams(
-      (old) => {
-        const next = new URLSearchParams(old);
-        next.set(key, value);
-        return next;
-      },
-      { replace: true },
-    );
+  const choose = (key: string, value: string) => write({ [key]: value });
   return (
     <div className="dossier">
       <Head data={data} />

@@ -61,13 +61,7 @@ function Line({ row, most }: { row: Schemas["ExpiryRow"]; most: number }) {
       <td>{number(row.straddle_pct, 1)}</td>
       <td>
         {row.move_pct !== null && (
-          <MoveBracket
-            moved={null}
-            expected={Math.min(row.move_pct, most)}
-            reach={most / Math.min(row.move_pct, most)}
-            width={64}
-            height={16}
-          />
+          <MoveBracket moved={null} expected={row.move_pct} span={most} width={64} height={16} />
         )}
       </td>
     </tr>

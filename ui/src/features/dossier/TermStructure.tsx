@@ -73,12 +73,14 @@ function niceScale(low: number, high: number): { low: number; high: number; step
 function makeOption(data: Dossier, c: Palette): EChartsCoreOption {
   const known = data.expiries.filter((row): row is Expiry & { vol: number } => row.vol !== null);
   const days = known.map((row) => row.days);
-  const first = Math.max(1, Math.min(...days) * 0.8);
+  const report = data.next_report;
   const last = Math.max(...days) * 1.2;
+  // A report before the nearest expiration is on the chart too; a logarithm has no place for today.
+  const soon = report && report.days >= 1 && report.days < last ? report.days : last;
+  const first = Math.min(...days, soon) * 0.8;
   const hv = data.year.hv.at(-1) ?? null;
   const levels = [...known.map((row) => row.vol), ...(hv === null ? [] : [hv])];
   const scale = niceScale(Math.min(...levels), Math.max(...levels));
-  const report = data.next_report;
   return {
     animation: false,
     textStyle: { fontFamily: "inherit", color: c.ink },

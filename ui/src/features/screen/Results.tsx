@@ -8,7 +8,7 @@ import {
 } from "@tanstack/react-table";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, type RefObject, useEffect, useMemo, useRef } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link } from "react-router";
 import type { Metric, ScreenReply } from "@/shared/api/client";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, metricText, signed } from "@/shared/format";
@@ -141,6 +141,7 @@ export function Results({
   onSort,
   focused,
   onFocus,
+  onOpen,
   tray,
   gridRef,
 }: {
@@ -150,10 +151,10 @@ export function Results({
   onSort: (sorting: SortingState) => void;
   focused: string | null;
   onFocus: (row: Row) => void;
+  onOpen: (symbol: string) => void;
   tray: Set<string>;
   gridRef: RefObject<HTMLDivElement | null>;
 }) {
-  const navigate = useNavigate();
   const scale = useMemo(() => sharedScale(rows), [rows]);
   const columns = useMemo(() => makeColumns(metrics, scale), [metrics, scale]);
   const table = useReactTable({
@@ -202,7 +203,7 @@ export function Results({
       End: sorted.length - 1,
     };
     if (event.key === "Enter" && at >= 0 && event.target === event.currentTarget) {
-      navigate(`/dossier/${sorted[at]?.original.symbol}`);
+      if (focused) onOpen(focused);
       return;
     }
     const next = goal[event.key];
@@ -281,7 +282,7 @@ export function Results({
                 aria-selected={symbol === focused}
                 className={marks || undefined}
                 onClick={() => onFocus(row.original)}
-                onDoubleClick={() => navigate(`/dossier/${symbol}`)}
+                onDoubleClick={() => onOpen(symbol)}
               >
                 {row.getVisibleCells().map((cell) => (
                   <td

@@ -124,6 +124,7 @@ function EdgeInput({
       title={value === null ? "open" : metricText(metric.unit, metric.decimals, value)}
       inputMode="decimal"
       maxLength={24}
+      onFocus={(event) => event.target.select()}
       onChange={(event) => setText(event.target.value)}
       onBlur={commit}
       onKeyDown={(event) => {

@@ -1,7 +1,8 @@
 import type { SortingState } from "@tanstack/react-table";
-import { useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { useNavigate } from "react-router";
 import { useSubject } from "@/frame/subject";
+import { useAddress } from "@/shared/address";
 import { useChangeTray, useMetrics, useScreen, useTray } from "@/shared/api/queries";
 import { count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
@@ -14,11 +15,13 @@ const FIRST_SORT = "-iv_hv_ratio";
 
 /** Find names whose options are dear or cheap: rules beside results. All of it stands in the page's address. */
 export function ScreenPage() {
-  const [params, setParams] = useSearchParams();
+  // Rules make a step that Back takes back; walking and sorting do not.
+  const [params, write] = useAddress();
   const metrics = useMetrics();
   const tray = useTray();
   const changeTray = useChangeTray();
   const { setSubject } = useSubject();
+  const navigate = useNavigate();
   const grid = useRef<HTMLDivElement>(null);
   const [moving, setMoving] = useState<Rule | null>(null);
 
@@ -44,35 +47,37 @@ export function ScreenPage() {
   // The focused row moves at once; the address follows when the walk pauses.
   const at = params.get("at");
   const [focused, setFocused] = useState(at);
-  useEffect(() => setFocused(at), [at]);
-
-  /** Change the address. Rules make a step that Back takes back; walking and sorting do not. */
-  const write = useCallback(
-    (changes: Record<string, string | null>, step = false) =>
-      setParams(
-        (old) => {
-          const next = new URLSearchParams(old);
-          for (const [key, value] of Object.entries(changes)) {
-            if (value) next.set(key, value);
-            else next.delete(key);
-          }
-          return next;
-        },
-        { replace: !step },
-      ),
-    [setParams],
-  );
+  const written = useRef(at);
+  useEffect(() => {
+    // Our own writing comes back late; only an address from elsewhere moves the row.
+    if (at === written.current) return;
+    written.current = at;
+    setFocused(at);
+  }, [at]);
 
   useEffect(() => {
     if (focused === at) return;
-    const timer = setTimeout(() => write({ at: focused }), 120);
+    const timer = setTimeout(() => {
+      written.current = focused;
+      write({ at: focused });
+    }, 120);
     return () => clearTimeout(timer);
   }, [focused, at, write]);
 
+  // Let go, an edge stays where it is until the address has it too.
   const settle = (rule: Rule) => {
-    setMoving(null);
+    setMoving(rule);
     write({ [rule.metric]: writeRange(rule) }, true);
   };
+  useEffect(() => {
+    if (moving && (params.get(moving.metric) ?? "") === writeRange(moving)) setMoving(null);
+  }, [moving, params]);
+
+  function open(symbol: string) {
+    written.current = symbol;
+    write({ at: symbol });
+    navigate(`/dossier/${symbol}`);
+  }
 
   const link = `/screen?${params}`;
   const subjectOf = (row: Row) => ({
@@ -182,6 +187,7 @@ export function ScreenPage() {
                 setSubject(subjectOf(row));
               }}
               tray={inTray}
+              onOpen={open}
               gridRef={grid}
             />
           ) : (

@@ -45,7 +45,7 @@ async function unwrap<T>(request: Promise<Answer<T>>): Promise<T> {
 }
 
 export type ScreenRequest = { universe: "all" | "stock" | "fund"; rule: string[] };
-export type DossierRequest = NonNullable<operations["dossier_read_dossier__symbol__get"]["parameters"]["query"]>;
+export type DossierRequest = NonNullable<operations["dossier_read_dossier__path_symbol__get"]["parameters"]["query"]>;
 export type Why = Schemas["Why"];
 export type ScreenReply = Schemas["ScreenReply"];
 export type Dossier = Schemas["Dossier"];

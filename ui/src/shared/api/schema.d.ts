@@ -12,7 +12,7 @@ export interface paths {
             cookie?: never;
         };
         /** Everything about one name. */
-        get: operations["dossier_read_dossier__symbol__get"];
+        get: operations["dossier_read_dossier__path_symbol__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -80,7 +80,7 @@ export interface paths {
             cookie?: never;
         };
         /** A name at a glance. */
-        get: operations["frame_peek_peek__symbol__get"];
+        get: operations["frame_peek_peek__path_symbol__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -153,7 +153,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Take a name out. */
-        delete: operations["tray_remove_from_tray__symbol__delete"];
+        delete: operations["tray_remove_from_tray__path_symbol__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -673,7 +673,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    dossier_read_dossier__symbol__get: {
+    dossier_read_dossier__path_symbol__get: {
         parameters: {
             query?: {
                 estimator?: "close_to_close" | "parkinson" | "garman_klass" | "rogers_satchell" | "yang_zhang";
@@ -804,7 +804,7 @@ export interface operations {
             };
         };
     };
-    frame_peek_peek__symbol__get: {
+    frame_peek_peek__path_symbol__get: {
         parameters: {
             query?: never;
             header?: never;
@@ -1015,7 +1015,7 @@ export interface operations {
             };
         };
     };
-    tray_remove_from_tray__symbol__delete: {
+    tray_remove_from_tray__path_symbol__delete: {
         parameters: {
             query?: never;
             header?: never;

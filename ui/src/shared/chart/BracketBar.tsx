@@ -32,19 +32,23 @@ export function LevelBracket({
 
 /**
  * A move against the move that was priced: the bracket spans one standard deviation to both sides of the previous close,
- * the bar runs from there to where the price is.
+ * the bar runs from there to where the price is. `span` is the move at the ends; what lies beyond is drawn there.
  */
 export function MoveBracket({
   moved,
   expected,
   width = 108,
   height = 18,
-  reach = 2,
-}: { moved: number | null; expected: number | null; reach?: number } & Size) {
+  span = Math.max((expected ?? 0) * 2, Math.abs(moved ?? 0), 1e-9),
+}: { moved: number | null; expected: number | null; span?: number } & Size) {
   const middle = width / 2;
-  const span = Math.max(expected ?? 0, Math.abs(moved ?? 0) / reach, 1e-9) * reach;
   const x = (value: number) => middle + ((width / 2 - 3) * Math.max(-span, Math.min(span, value))) / span;
-  const label = `moved ${signed(moved, 2)} %${expected === null ? ", no move priced" : `, ±${number(expected, 2)} % was priced`}`;
+  const label = [
+    moved === null ? null : `moved ${signed(moved, 2)} %`,
+    expected === null ? "no move priced" : `±${number(expected, 2)} % priced`,
+  ]
+    .filter(Boolean)
+    .join(", ");
   const low = expected === null ? 0 : x(-expected);
   const high = expected === null ? 0 : x(expected);
   const lip = Math.min(6, height / 4 + 1);

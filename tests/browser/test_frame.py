@@ -1,0 +1,228 @@
+"""The frame in a browser: jump to a name, the tray, the keys, the themes, and a database that goes away."""
+
+import re
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from flinch.store.local_server import LocalServer
+
+RULES = "/screen?price=15..250&iv_hv_ratio=1.1.."
+
+
+def tray(page: Page):
+    return page.get_by_role("region", name="Tray")
+
+
+def chips(page: Page):
+    return tray(page).locator(".chip")
+
+
+def ready(page: Page, address: str = RULES) -> list[str]:
+    page.goto(address)
+    expect(page.locator("tr[aria-rowindex='4']")).to_be_visible()
+    return page.locator("tbody tr[aria-rowindex] td.col-symbol").all_inner_texts()
+
+
+def keep_first_three(page: Page) -> list[str]:
+    order = ready(page)
+    page.keyboard.press("r")
+    for _ in range(3):
+        page.keyboard.press("ArrowDown")
+        page.keyboard.press("t")
+    expect(chips(page)).to_have_text(order[:3])
+    return order[:3]
+
+
+def test_three_names_put_in_the_tray_are_there_after_a_reload(quiet_page: Page):
+    page = quiet_page
+    kept = keep_first_three(page)
+    page.reload()
+    expect(chips(page)).to_have_text(kept)
+    expect(page.locator("tr.in-tray")).to_have_count(3)
+
+
+def test_the_tray_says_why_each_name_came_and_leads_back_there(quiet_page: Page):
+    page = quiet_page
+    kept = keep_first_three(page)
+    page.goto("/dossier/BELUA")
+    expect(page.get_by_role("heading", name="BELUA")).to_be_visible()
+    page.keyboard.press("y")
+    expect(chips(page).first).to_be_focused()
+    why = page.get_by_role("complementary", name="Peek").locator(".peek-why")
+    expect(page.get_by_role("complementary", name="Peek").get_by_role("heading", level=2)).to_have_text(kept[0])
+    expect(why).to_contain_text("all names · 15.00 ≤ Price ≤ 250.00 · 1.10 ≤ IV/HV")
+    expect(why.locator("dd")).to_have_count(2)
+    why.get_by_role("link").click()
+    expect(page).to_have_url(re.compile("price=15..250"))
+    expect(page.get_by_label("Price, lower edge in $")).to_have_value("15")
+
+
+def test_the_tray_works_by_keyboard_with_undo(quiet_page: Page):
+    page = quiet_page
+    a, b, c = keep_first_three(page)
+    page.keyboard.press("y")
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("Delete")
+    expect(chips(page)).to_have_text([a, c])
+    expect(tray(page)).to_contain_text(f"undo: remove {b}")
+    page.keyboard.press("u")
+    expect(chips(page)).to_have_text([a, b, c])
+    tray(page).get_by_role("button", name="clear").click()
+    expect(tray(page)).to_contain_text("Empty.")
+    tray(page).get_by_role("button", name="undo: clear 3 names").click()
+    expect(chips(page)).to_have_text([a, b, c])
+    chips(page).nth(1).press("Enter")
+    expect(page).to_have_url(re.compile(f"/dossier/{b}$"))
+    expect(page.get_by_role("button", name="in the tray t")).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press("t")
+    expect(chips(page)).to_have_text([a, c])
+
+
+def test_all_survivors_go_to_the_tray_at_once(quiet_page: Page):
+    page = quiet_page
+    order = ready(page, "/screen?universe=fund&iv_hv_ratio=1.05..")
+    page.get_by_role("button", name=f"put all {len(order)} in the tray").click()
+    expect(chips(page)).to_have_count(len(order))
+    expect(tray(page)).to_contain_text(f"undo: add {len(order)} names")
+
+
+@pytest.mark.parametrize(("typed", "first"), [("tarn", "TARNO"), ("kosvi sig", "KOSVI"), ("whole market", "TRAFA")])
+def test_jump_to_a_name_by_symbol_or_company(quiet_page: Page, typed: str, first: str):
+    page = quiet_page
+    ready(page)
+    page.keyboard.press("/")
+    search = page.get_by_role("combobox", name="Go to a name")
+    expect(search).to_be_focused()
+    page.keyboard.type(typed)
+    expect(page.get_by_role("option").first).to_contain_text(first)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name=first, exact=True)).to_be_visible()
+    expect(search).to_have_value("")
+
+
+def test_the_search_walks_and_closes_and_an_unknown_name_finds_its_neighbours(quiet_page: Page):
+    page = quiet_page
+    ready(page)
+    page.keyboard.press("/")
+    page.keyboard.type("har")
+    options = page.get_by_role("option")
+    expect(options).to_have_count(8)
+    second = options.nth(1).locator("b").inner_text()
+    page.keyboard.press("ArrowDown")
+    expect(options.nth(1)).to_have_attribute("aria-selected", "true")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile(f"/dossier/{second}$"))
+    page.keyboard.press("/")
+    page.keyboard.type("tarna")
+    expect(page.get_by_text("No symbol or company matches.")).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("No name with the symbol 'tarna' is listed. Did you mean TARNO")
+    page.get_by_role("link", name="TARNO").click()
+    expect(page.get_by_role("heading", name="TARNO", exact=True)).to_be_visible()
+
+
+@pytest.mark.parametrize(
+    "symbol", ["%E2%9F%A6%E2%96%AE%E2%9F%A7", "%3Cimg%20src=x%20onerror=alert(1)%3E", "..%2F..%2Fetc", "'%20OR%201=1"]
+)
+def test_a_symbol_of_strange_characters_gets_a_plain_answer(quiet_page: Page, symbol: str):
+    quiet_page.goto(f"/dossier/{symbol}")
+    expect(quiet_page.get_by_role("alert")).to_contain_text("No name with the symbol")
+    quiet_page.goto("/no/such/page")
+    expect(quiet_page.get_by_role("alert")).to_contain_text("There is no such page.")
+
+
+def test_question_mark_lists_the_keys(quiet_page: Page):
+    page = quiet_page
+    ready(page)
+    page.keyboard.press("?")
+    dialog = page.get_by_role("dialog", name="Keys")
+    expect(dialog).to_contain_text("undo the last change of the tray")
+    page.keyboard.press("t")
+    page.keyboard.press("Escape")
+    expect(dialog).to_have_count(0)
+    expect(chips(page)).to_have_count(0), "keys rest while the dialog is open"
+
+
+def test_keys_rest_while_typing(quiet_page: Page):
+    page = quiet_page
+    ready(page)
+    page.get_by_label("Price, lower edge in $").click()
+    page.keyboard.type("smtp")
+    expect(page.get_by_label("Price, lower edge in $")).to_have_value("smtp")
+    expect(page).to_have_url(re.compile("/screen"))
+
+
+LUMINANCE = """() => {
+  const style = getComputedStyle(document.documentElement);
+  const light = (hex) => {
+    const part = [1, 3, 5].map((i) => parseInt(hex.slice(i, i + 2), 16) / 255)
+      .map((c) => (c <= 0.04045 ? c / 12.92 : ((c + 0.055) / 1.055) ** 2.4));
+    return 0.2126 * part[0] + 0.7152 * part[1] + 0.0722 * part[2];
+  };
+  const names = ["ink", "muted", "accent", "solid", "paper", "sheet", "wash", "accent-wash"];
+  return Object.fromEntries(names.map((n) => [n, light(style.getPropertyValue("--f-" + n).trim())]));
+}"""
+
+
+def test_both_themes_keep_their_contrast_and_are_remembered(quiet_page: Page):
+    page = quiet_page
+    ready(page)
+    for theme in ("light", "dark"):
+        expect(page.locator("html")).to_have_attribute("data-bs-theme", theme)
+        light = page.evaluate(LUMINANCE)
+
+        def contrast(a: str, b: str, light: dict = light) -> float:
+            high, low = sorted((light[a], light[b]), reverse=True)
+            return (high + 0.05) / (low + 0.05)
+
+        for ground in ("paper", "sheet", "wash", "accent-wash"):
+            assert contrast("ink", ground) >= 7
+            assert contrast("accent", ground) >= 4.5
+            assert contrast("muted", ground) >= 4.5
+        assert contrast("solid", "paper") >= 3
+        page.keyboard.press("m")
+    page.keyboard.press("m")
+    page.reload()
+    expect(page.locator("html")).to_have_attribute("data-bs-theme", "dark")
+
+
+def test_focus_is_visible_on_everything_that_takes_it(quiet_page: Page):
+    page = quiet_page
+    keep_first_three(page)
+    page.locator("body").click(position={"x": 1, "y": 1})
+    seen = set()
+    for _ in range(60):
+        page.keyboard.press("Tab")
+        shown = page.evaluate("""() => {
+          const at = document.activeElement;
+          const style = getComputedStyle(at);
+          const grip = at.querySelector?.(".grip");
+          const mark = style.outlineStyle !== "none" || at.closest(".grid:has(table:focus-visible)")
+            || at.matches(".segments input") || (grip && getComputedStyle(grip).stroke !== "none");
+          return [at.tagName + "." + (at.getAttribute("class") ?? ""), Boolean(mark) || at === document.body];
+        }""")
+        seen.add(shown[0])
+        assert shown[1], f"{shown[0]} has focus and does not show it"
+    assert len(seen) > 6
+
+
+def test_a_database_that_goes_away_and_comes_back_loses_nothing(quiet_page: Page, server: LocalServer):
+    page = quiet_page
+    kept = keep_first_three(page)
+    server.stop()
+    try:
+        page.keyboard.press("ArrowDown")
+        fourth = page.locator("tr[aria-selected=true] td.col-symbol").inner_text()
+        page.keyboard.press("t")
+        expect(page.locator(".notice")).to_contain_text("The database does not answer. Nothing was changed")
+        expect(page.locator(".notice")).to_contain_text("Your change of the tray is kept and will be sent.")
+        expect(page.locator("tr[aria-rowindex='4']")).to_be_visible()
+        lower = page.get_by_label("IV rank, lower edge in 0–100")
+        lower.fill("60")
+        lower.press("Enter")
+        expect(page.locator('[data-metric="iv_rank"] .rule-foot')).to_contain_text("−")
+    finally:
+        server.start()
+    expect(chips(page)).to_have_text([*kept, fourth])
+    expect(page.locator(".notice")).to_have_count(0)
