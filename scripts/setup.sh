@@ -72,7 +72,8 @@ need_node_packages() {
   [ "$(cat ui/node_modules/flinch-stamp 2>/dev/null)" = "$stamp" ] && return
   say "installing Node packages"
   log=$(mktemp)
-  (cd ui && npm ci --ignore-scripts --no-audit --no-fund) >"$log" 2>&1 \
+  # Not "npm ci": it refuses a lock without the optional packages of other platforms. --no-save leaves the lock as it is.
+  (cd ui && npm install --no-save --ignore-scripts --no-audit --no-fund) >"$log" 2>&1 \
     || stop "the Node packages could not be installed: is there a network? Its output is in $log"
   echo "$stamp" >ui/node_modules/flinch-stamp
   rm -f "$log"

@@ -1,0 +1,28 @@
+"""Timing two things against each other in one run."""
+
+from __future__ import annotations
+
+import gc
+import time
+from collections.abc import Callable
+
+
+def seconds(work: Callable[[], object], repeats: int = 7) -> float:
+    """Shortest of several runs: on a machine with neighbours the least disturbed one tells most."""
+    work()
+    best = float("inf")
+    for _ in range(repeats):
+        gc.collect()
+        began = time.perf_counter()
+        work()
+        best = min(best, time.perf_counter() - began)
+    return best
+
+
+def table(title: str, rows: list[tuple[str, str, str, str]]) -> None:
+    """Print a table in Markdown: what, time, against the reference, wanted."""
+    print(f"\n### {title}\n")
+    print("| what | time | ratio | wanted |")
+    print("| --- | ---: | ---: | ---: |")
+    for row in rows:
+        print("| " + " | ".join(row) + " |")
