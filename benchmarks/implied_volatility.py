@@ -7,10 +7,10 @@ import time
 
 import numpy as np
 import QuantLib as ql
-from measure import seconds, table
 from vollib.black_scholes.implied_volatility import implied_volatility as vollib_implied
 
 from flinch.core.pricing import implied_vol, option_price
+from measure import seconds, table
 
 CONTRACTS = 1_000_000
 SAMPLE = 4_000
@@ -67,7 +67,7 @@ def main() -> None:
     assert np.abs(found - vol).max() < 1e-8
 
     table(
-        f"European implied volatility, per contract ({CONTRACTS:,} contracts; references on {SAMPLE:,} of them, all agree to 1e-6)",
+        f"European implied volatility, per contract ({CONTRACTS:,} contracts, references on {SAMPLE:,}, agreeing to 1e-6)",
         [
             ("Flinch, arrays", f"{ours * 1e9:,.0f} ns", "1", ""),
             ("vollib, scalar function in a loop", f"{vollib * 1e9:,.0f} ns", f"{vollib / ours:,.0f} ×", "≥ 150 ×"),

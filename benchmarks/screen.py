@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from measure import seconds, table
 
 from flinch.core.rules import RULE_METRICS, RangeRule, run_screen
+from measure import seconds, table
 
 NAMES, SESSIONS = 6_000, 504
 

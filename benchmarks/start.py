@@ -16,9 +16,9 @@ import urllib.request
 from pathlib import Path
 
 import psutil
-from measure import table
 
 from flinch.store.local_server import free_port
+from measure import table
 
 SOURCE = Path(__file__).resolve().parents[1] / "src"
 
