@@ -91,7 +91,7 @@ def test_changes_at_once_all_arrive(engine: Engine, owner: int):
     assert sorted(symbols(read_tray(engine, owner))) == names
 
 
-def test_owners_do_not_see_each_others_trays(engine: Engine, owner: int):
+def test_owners_do_not_see_each_others_trays(engine: Engine, owner: int, empty_tray: None):
     add_to_tray(engine, owner, [("TARNO", WHY)], NOW)
     assert local_owner(engine) != owner
     assert "TARNO" not in symbols(read_tray(engine, local_owner(engine)))

@@ -165,7 +165,7 @@ class LocalServer:
 def _program(name: str) -> str:
     found = shutil.which(name) or shutil.which(name, path="/usr/sbin:/usr/local/sbin:/sbin")
     if found is None:
-        raise ServerFailed(f"{name} is not installed; scripts/demo installs Debian's mariadb-server")
+        raise ServerFailed(f"{name} is not installed; scripts/demo installs Debian's mariadb-server-core")
     return found
 
 

@@ -76,7 +76,8 @@ export function ScreenPage() {
   function open(symbol: string) {
     written.current = symbol;
     write({ at: symbol });
-    navigate(`/dossier/${symbol}`);
+    // One step after the other: a second navigation at once would drop the first.
+    setTimeout(() => navigate(`/dossier/${symbol}`));
   }
 
   const link = `/screen?${params}`;
