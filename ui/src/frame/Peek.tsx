@@ -3,7 +3,7 @@ import type { Metric, Schemas } from "@/shared/api/client";
 import { useMetrics, usePeek, useTray } from "@/shared/api/queries";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { VolatilitySpark } from "@/shared/chart/Spark";
-import { arrow, DASH, date, metricText, number, signed } from "@/shared/format";
+import { arrow, DASH, metricText, number, signed } from "@/shared/format";
 import { Definition } from "@/shared/ui/Definition";
 import { Missing } from "@/shared/ui/Missing";
 import { Failed } from "@/shared/ui/States";
@@ -49,8 +49,9 @@ export function Peek({ symbol }: { symbol: string | null }) {
       <FactList facts={shown.facts} metrics={metrics} />
       {entry && (
         <section className="peek-why">
-          <h3>In the tray since {date(entry.added_at)}</h3>
+          <h3>In the tray because of</h3>
           <p>{entry.why.link ? <Link to={entry.why.link}>{entry.why.words}</Link> : entry.why.words}</p>
+          <p className="caption">Its values when it came:</p>
           <FactList
             metrics={metrics}
             facts={Object.fromEntries(
