@@ -39,13 +39,22 @@ def create_app(settings: Settings) -> OpenAPI:
         static_folder=None,
     )
     app.config["MAX_CONTENT_LENGTH"] = 1 << 20
+    app.config["TRUSTED_HOSTS"] = ["127.0.0.1", "localhost"]
     engine = make_engine(settings.database_url)
     app.extensions["flinch"] = Services(engine, MarketHolder(engine))
     for blueprint in (frame, screen, dossier, tray, handbook):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)
     _answer_errors(app)
+    app.before_request(_refuse_other_sites)
     return app
+
+
+def _refuse_other_sites() -> None:
+    """Another site open in the same browser may not change anything here."""
+    if request.method not in ("GET", "HEAD", "OPTIONS") and request.headers.get("Sec-Fetch-Site") == "cross-site":
+        message = "Changes are taken from Flinch's own pages only."
+        raise UserError(Problem(type="other_site", message=message), 403)
 
 
 def _invalid(error: ValidationError) -> BaseResponse:

@@ -132,3 +132,11 @@ def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path
         assert unborn.get("/api/screen").status_code == 200
     finally:
         server.stop()
+
+
+def test_another_site_may_not_change_the_tray(client: FlaskClient):
+    add(client, "TARNO")
+    answer = client.post("/api/tray/undo", headers={"Sec-Fetch-Site": "cross-site"})
+    assert answer.status_code == 403
+    assert symbols(client.get("/api/tray", headers={"Sec-Fetch-Site": "cross-site"})) == ["TARNO"]
+    assert client.get("/api/tray", headers={"Host": "elsewhere.example"}).status_code == 400

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -81,24 +81,10 @@ def quote_chain(
     # Two contracts a strike: call, then put.
     pair = np.repeat(np.arange(strike.size), 2)
     is_call = np.tile([True, False], strike.size)
-    price = option_price(
-        spot[owner[pair]],
-        strike[pair],
-        years[pair],
-        noisy[pair],
-        is_call=is_call,
-        rate=RATE,
-        dividend_yield=carry[owner[pair]],
-    )
-    vega = greeks(
-        spot[owner[pair]],
-        strike[pair],
-        years[pair],
-        noisy[pair],
-        is_call=is_call,
-        rate=RATE,
-        dividend_yield=carry[owner[pair]],
-    ).vega
+    contract = (spot[owner[pair]], strike[pair], years[pair], noisy[pair])
+    terms: dict[str, Any] = {"is_call": is_call, "rate": RATE, "dividend_yield": carry[owner[pair]]}
+    price = option_price(*contract, **terms)
+    vega = greeks(*contract, **terms).vega
     deviation = moneyness / (atm * np.sqrt(years))
     tick = np.array([0.1 if n.kind == "index" else 0.01 if n.size == "large" else 0.05 for n in names])[owner][pair]
     half = 100 * vega * half_spread[pair] * (1 + 0.4 * np.abs(deviation[pair])) + 0.0015 * price

@@ -2,7 +2,7 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Dossier, Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { type Palette, usePalette } from "@/shared/chart/palette";
+import { chartBase, type Palette, usePalette } from "@/shared/chart/palette";
 import { DASH, date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { Empty } from "@/shared/ui/States";
@@ -81,18 +81,13 @@ function makeOption(data: Dossier, c: Palette): EChartsCoreOption {
   const hv = data.year.hv.at(-1) ?? null;
   const levels = [...known.map((row) => row.vol), ...(hv === null ? [] : [hv])];
   const scale = niceScale(Math.min(...levels), Math.max(...levels));
+  const base = chartBase(c);
   return {
-    animation: false,
-    textStyle: { fontFamily: "inherit", color: c.ink },
+    ...base,
     grid: { left: 38, right: 64, top: 16, bottom: 36 },
     tooltip: {
       trigger: "item",
-      backgroundColor: c.paper,
-      borderColor: c.ink,
-      borderWidth: 1,
-      padding: [4, 8],
-      extraCssText: "border-radius:0;box-shadow:none",
-      textStyle: { color: c.ink, fontSize: 13 },
+      ...base.tooltip,
       formatter: ({ dataIndex }: { dataIndex: number }) => {
         const row = known[dataIndex];
         if (!row) return "";

@@ -2,7 +2,7 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Dossier } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { type Palette, usePalette } from "@/shared/chart/palette";
+import { chartBase, type Palette, usePalette } from "@/shared/chart/palette";
 import { DASH, date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { ESTIMATORS, WINDOWS } from "./choices";
@@ -111,18 +111,13 @@ function makeOption(data: Dossier, window: number, c: Palette): EChartsCoreOptio
     z,
     lineStyle: { color, width, cap: "butt", join: "round" },
   });
+  const base = chartBase(c);
   return {
-    animation: false,
-    textStyle: { fontFamily: "inherit", color: c.ink },
+    ...base,
     grid: { left: 38, right: 14, top: 14, bottom: 24 },
     tooltip: {
       trigger: "axis",
-      backgroundColor: c.paper,
-      borderColor: c.ink,
-      borderWidth: 1,
-      padding: [4, 8],
-      extraCssText: "border-radius:0;box-shadow:none",
-      textStyle: { color: c.ink, fontSize: 13 },
+      ...base.tooltip,
       axisPointer: { lineStyle: { color: c.muted, type: "solid" } },
       formatter: (points: { dataIndex: number }[]) => {
         const i = points[0]?.dataIndex ?? 0;

@@ -21,3 +21,19 @@ export function usePalette(): Palette {
     };
   }, [theme]);
 }
+
+/** What every chart has in common: no motion, our type, and a plain framed tooltip. */
+export function chartBase(c: Palette) {
+  return {
+    animation: false,
+    textStyle: { fontFamily: "inherit", color: c.ink },
+    tooltip: {
+      backgroundColor: c.paper,
+      borderColor: c.ink,
+      borderWidth: 1,
+      padding: [4, 8],
+      extraCssText: "border-radius:0;box-shadow:none",
+      textStyle: { color: c.ink, fontSize: 13 },
+    },
+  };
+}

@@ -1,0 +1,51 @@
+"""Publish on a chain that changes: what cannot be read any more becomes missing, and comes back."""
+
+from __future__ import annotations
+
+import numpy as np
+from sqlalchemy import Engine, update
+
+from flinch.feeds.publish import publish
+from flinch.store.engine import transaction
+from flinch.store.frame import MarketFrame, load_frame
+from flinch.store.models import Name, OptionQuote
+
+
+def frame(engine: Engine) -> MarketFrame:
+    found = load_frame(engine)
+    assert found is not None
+    return found
+
+
+def test_a_name_whose_quotes_vanish_loses_todays_volatility_only_and_gets_it_back(engine: Engine):
+    before = frame(engine)
+    row = before.index["BELUA"]
+    with transaction(engine) as session:
+        mine = OptionQuote.name_id == session.query(Name).filter_by(symbol="BELUA").one().id
+        quotes = {(q.expiration, q.strike, q.is_call): (q.bid, q.ask) for q in session.query(OptionQuote).filter(mine)}
+        session.execute(update(OptionQuote).where(mine).values(bid=None, ask=None))
+    try:
+        publish(engine)
+        without = frame(engine)
+        assert np.isnan(without.implied[30][row, -1])
+        assert not without.quoted[row]
+        assert all(np.isnan(expiry.vol) and np.isnan(expiry.straddle) for expiry in without.expiries[row])
+        assert all(not expiry.forward_from_parity for expiry in without.expiries[row])
+        assert np.array_equal(without.implied[30][row, :-1], before.implied[30][row, :-1], equal_nan=True)
+        others = np.arange(len(before.names)) != row
+        assert np.array_equal(without.implied[30][others], before.implied[30][others], equal_nan=True)
+    finally:
+        with transaction(engine) as session:
+            for quote in session.query(OptionQuote).filter(mine):
+                quote.bid, quote.ask = quotes[(quote.expiration, quote.strike, quote.is_call)]
+        publish(engine)
+    assert frame(engine).implied[30][row, -1] == before.implied[30][row, -1]
+
+
+def test_every_listed_expiration_has_a_row_even_when_nothing_can_be_read(engine: Engine, simulated):
+    loaded = frame(engine)
+    listed = np.bincount(simulated.expiries.name, minlength=len(simulated.names))
+    assert [len(loaded.expiries[row]) for row in range(len(loaded.names))] == listed.tolist()
+    halted = loaded.expiries[loaded.index["FENSO"]]
+    assert all(np.isnan(expiry.vol) and expiry.strikes == 0 for expiry in halted)
+    assert all(np.isfinite(expiry.forward) for expiry in halted), "spot and rate still give a forward"

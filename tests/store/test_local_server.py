@@ -1,0 +1,95 @@
+"""The private database server: loopback only, closed to others, started again on the same port, honest when it cannot start."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pymysql
+import pytest
+from sqlalchemy import make_url, text
+
+from flinch.store.engine import DatabaseAway, make_engine, transaction
+from flinch.store.local_server import LocalServer, ServerFailed, free_port
+
+
+@pytest.fixture(scope="module")
+def own(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
+    running = LocalServer(tmp_path_factory.mktemp("own"))
+    running.start()
+    yield running
+    running.stop()
+
+
+def pid_of(server: LocalServer) -> int:
+    return int((server.folder / "server.pid").read_text())
+
+
+def test_it_listens_on_loopback_only(own: LocalServer):
+    with socket.create_connection(("127.0.0.1", own.port), timeout=5):
+        pass
+    line = next(
+        row.split()
+        for row in Path("/proc/net/tcp").read_text().splitlines()[1:]
+        if row.split()[1].endswith(f":{own.port:04X}")
+    )
+    assert line[1].startswith("0100007F:"), "127.0.0.1"
+
+
+@pytest.mark.parametrize(("user", "password"), [("root", ""), ("flinch", ""), ("flinch", "guess"), ("", "")])
+def test_nobody_enters_without_the_password_of_this_start(own: LocalServer, user: str, password: str):
+    with pytest.raises(pymysql.MySQLError, match="Access denied"):
+        pymysql.connect(host="127.0.0.1", port=own.port, user=user, password=password, connect_timeout=5)
+
+
+def test_a_second_server_has_a_password_and_a_port_of_its_own(own: LocalServer, tmp_path: Path):
+    other = LocalServer(tmp_path)
+    assert make_url(other.url).password != make_url(own.url).password
+    assert other.port != own.port
+
+
+def test_a_killed_server_is_started_again_where_it_was_with_what_was_committed(own: LocalServer):
+    engine = make_engine(own.url)
+    with engine.begin() as connection:
+        connection.execute(text("CREATE TABLE kept (n INT)"))
+        connection.execute(text("INSERT INTO kept VALUES (42)"))
+    assert not own.restart_if_down()
+    port = own.port
+    os.kill(pid_of(own), signal.SIGKILL)
+    deadline = time.monotonic() + 20
+    while time.monotonic() < deadline:
+        try:
+            with transaction(engine) as session:
+                session.execute(text("SELECT 1"))
+        except DatabaseAway:
+            break
+        time.sleep(0.05)
+    else:
+        pytest.fail("a killed server still answers")
+    while not own.restart_if_down():
+        time.sleep(0.05)
+    assert own.port == port
+    with transaction(engine) as session:
+        assert session.scalar(text("SELECT n FROM kept")) == 42
+
+
+def test_a_statement_that_is_wrong_is_not_taken_for_a_server_that_is_away(own: LocalServer):
+    with pytest.raises(Exception, match="nowhere") as told, transaction(make_engine(own.url)) as session:
+        session.execute(text("SELECT * FROM nowhere"))
+    assert not isinstance(told.value, DatabaseAway)
+
+
+def test_a_port_taken_meanwhile_is_told_with_the_log(tmp_path: Path):
+    server = LocalServer(tmp_path)
+    with socket.socket() as taken:
+        server.port = free_port()
+        taken.bind(("127.0.0.1", server.port))
+        taken.listen()
+        with pytest.raises(ServerFailed, match=r"ended at start; its log is .*server\.log"):
+            server.start()
+        server.stop()
+    assert "Address already in use" in server.log.read_text()
