@@ -4,12 +4,15 @@ say() { printf '  %s\n' "$*"; }
 stop() { printf 'Flinch cannot start: %s\n' "$*" >&2; exit 1; }
 sums() { find "$@" -type f -print0 | sort -z | xargs -0 sha256sum | sha256sum | cut -c1-64; }
 
-# Debian packages, given as "command-or-file:package".
+# Debian packages, given as "command:package" or "/path/with/stars:package".
 need_packages() {
   local missing=() pair probe log
   for pair in "$@"; do
     probe=${pair%%:*}
-    PATH="$PATH:/usr/sbin:/sbin" command -v "$probe" >/dev/null 2>&1 || missing+=("${pair##*:}")
+    case "$probe" in
+      /*) compgen -G "$probe" >/dev/null || missing+=("${pair##*:}") ;;
+      *) PATH="$PATH:/usr/sbin:/sbin" command -v "$probe" >/dev/null 2>&1 || missing+=("${pair##*:}") ;;
+    esac
   done
   [ ${#missing[@]} -eq 0 ] && return
   local as_root=()

@@ -103,7 +103,7 @@ def test_no_network_for_debian_packages(poor_machine: Path):
 
 def test_what_is_there_is_not_installed_again(poor_machine: Path):
     add(poor_machine, "apt-get", "echo called >&2; exit 1")
-    done = run(poor_machine, "need_packages bash:bash cat:coreutils")
+    done = run(poor_machine, "need_packages bash:bash cat:coreutils '/usr/lib/*/libc.so.6:libc6'")
     assert (done.returncode, done.stdout, done.stderr) == (0, "", "")
 
 
