@@ -224,5 +224,6 @@ def test_a_database_that_goes_away_and_comes_back_loses_nothing(quiet_page: Page
         expect(page.locator('[data-metric="iv_rank"] .rule-foot')).to_contain_text("−")
     finally:
         server.start()
+    expect(page.locator(".results h2")).not_to_contain_text("before your last change")
     expect(chips(page)).to_have_text([*kept, fourth])
     expect(page.locator(".notice")).to_have_count(0)

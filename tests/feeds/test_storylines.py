@@ -58,7 +58,9 @@ def test_the_halted_name_says_why_it_has_no_volatility(market: Market, stories: 
 def test_the_newly_listed_name_says_how_much_is_missing(market: Market, stories: dict[str, Storyline]):
     row = market.row(stories["newly listed"].symbol)
     assert market.columns["iv_rank"].reasons[row] == "45 sessions observed, 60 are needed"
-    assert str(market.frame.names[row].listed_on) == str(stories["newly listed"].dates[0])
+    listed = market.frame.names[row].listed_on
+    assert str(listed) == str(stories["newly listed"].dates[0])
+    assert all(report.session >= listed for report in market.frame.reports[row])
 
 
 def test_the_name_with_missing_days_has_no_historical_volatility_until_they_have_passed(

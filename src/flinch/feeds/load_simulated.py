@@ -90,13 +90,13 @@ def _before_today(market: SimulatedMarket) -> NDArray[np.bool_]:
 
 
 def _reports(market: SimulatedMarket) -> pl.DataFrame:
-    """Past reports, and the next one of every company: later dates are not announced yet."""
+    """Past reports since the listing, and the next one of every company: later dates are not announced yet."""
     e = market.earnings
     newest = market.sessions.size - 1
     first_ahead = np.zeros(e.company.size, dtype=bool)
     ahead = np.flatnonzero(e.reaction > newest)
     first_ahead[ahead[np.unique(e.company[ahead], return_index=True)[1]]] = True
-    kept = (e.announced >= 0) & ((e.reaction <= newest) | first_ahead)
+    kept = (e.announced >= market.listed_from[e.company]) & ((e.reaction <= newest) | first_ahead)
     return pl.DataFrame(
         {
             "name_id": e.company[kept] + 1,

@@ -150,6 +150,7 @@ export function ScreenPage() {
             {screen.data ? (
               <>
                 <b>{count(rows.length, "name survives", "names survive")}</b> of {number(screen.data.universe)}
+                {screen.isPlaceholderData && screen.failureReason && ", before your last change"}
               </>
             ) : (
               " "
