@@ -7,7 +7,6 @@ import fcntl
 import importlib
 import multiprocessing
 import os
-import shutil
 import signal
 import socket
 import sys
@@ -34,9 +33,9 @@ def run_demo(folder: Path, port: int, *, reset: bool) -> None:
     began = time.monotonic()
     with _only_one(folder):
         _require_free(port)
-        if reset:
-            shutil.rmtree(folder / "database", ignore_errors=True)
         server = LocalServer(folder / "database")
+        if reset:
+            server.erase()
         # The application is imported while the database server starts.
         importing = threading.Thread(target=importlib.import_module, args=("flinch.app",), daemon=True)
         importing.start()

@@ -77,6 +77,23 @@ def test_a_killed_server_is_started_again_where_it_was_with_what_was_committed(o
         assert session.scalar(text("SELECT n FROM kept")) == 42
 
 
+def test_erasing_stops_what_was_left_over_and_starts_empty(tmp_path: Path):
+    left_over = LocalServer(tmp_path / "database")
+    left_over.start()
+    with make_engine(left_over.url).begin() as connection:
+        connection.execute(text("CREATE TABLE old (n INT)"))
+    fresh = LocalServer(tmp_path / "database")
+    fresh.erase()
+    assert left_over._process is not None
+    assert left_over._process.wait(30) == 0
+    fresh.start()
+    try:
+        with make_engine(fresh.url).connect() as connection:
+            assert connection.execute(text("SHOW TABLES")).all() == []
+    finally:
+        fresh.stop()
+
+
 def test_a_statement_that_is_wrong_is_not_taken_for_a_server_that_is_away(own: LocalServer):
     with pytest.raises(Exception, match="nowhere") as told, transaction(make_engine(own.url)) as session:
         session.execute(text("SELECT * FROM nowhere"))

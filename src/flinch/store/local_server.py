@@ -70,6 +70,11 @@ class LocalServer:
             whole.touch()
         self._launch()
 
+    def erase(self) -> None:
+        """Remove everything, stopping a server left over on it first."""
+        self._stop_left_over()
+        shutil.rmtree(self.folder, ignore_errors=True)
+
     def restart_if_down(self) -> bool:
         """Start again, on the same port, a server that has ended by itself; True if it had."""
         if self._process is None or self._process.poll() is None:
