@@ -46,6 +46,21 @@ def test_the_straddle_stands_at_the_strike_nearest_the_forward():
     assert found.straddle[0] == pytest.approx(both, abs=1e-9)
 
 
+def test_a_straddle_beyond_the_strikes_around_the_forward_is_none():
+    strikes = np.array([90.0, 95, 100, 105, 110])
+    chain = quotes(101.0, 0.1, strikes, lambda k: np.full(k.shape, 0.3))
+
+    def without(*gone):
+        wide = np.isin(strikes, gone)
+        return chain._replace(call_ask=np.where(wide, chain.call_bid + 9, chain.call_ask))
+
+    def summary(quoted):
+        return summarise_expiries(quoted, spot=np.array([101.0]), years=np.array([0.1]), rate=RATE)
+
+    assert summary(without(100.0)).straddle_strike[0] == 105, "the strike on the other side of the forward"
+    assert np.isnan(summary(without(100.0, 105.0)).straddle[0]), "95 and 110 are quoted, but not at the money"
+
+
 def test_wide_quotes_take_no_part_and_an_expiry_without_any_has_no_volatility():
     strikes = np.array([90.0, 95, 100, 105, 110])
     good = quotes(100.0, 0.1, strikes, lambda k: np.full(k.shape, 0.3))

@@ -19,7 +19,7 @@ class Straddle(NamedTuple):
 def atm_straddle(
     group: IntArray, strike: FloatArray, call_mid: FloatArray, put_mid: FloatArray, *, forward: FloatArray
 ) -> Straddle:
-    """Straddle of every expiry at the strike nearest its forward where both sides may be used.
+    """Straddle of every expiry at the nearer of the two strikes around its forward where both sides may be used.
 
     Parameters
     ----------
@@ -32,13 +32,18 @@ def atm_straddle(
 
     Returns
     -------
-    `Straddle`; both parts NaN for an expiry without such a strike.
+    `Straddle`; both parts NaN for an expiry where neither of the two may be used: further out, a straddle is mostly
+    intrinsic value and says little about the move.
     """
     price = np.full(forward.shape, np.nan)
     at = np.full(forward.shape, np.nan)
     total = call_mid + put_mid
     distance = np.abs(strike - forward[group])
-    rows = np.flatnonzero(np.isfinite(total) & np.isfinite(distance))
+    above = strike >= forward[group]
+    nearest = np.full((2, *forward.shape), np.inf)
+    np.minimum.at(nearest, (above.astype(np.int64), group), distance)
+    at_the_money = distance == nearest[above.astype(np.int64), group]
+    rows = np.flatnonzero(np.isfinite(total) & at_the_money)
     if rows.size:
         order = rows[np.lexsort((distance[rows], group[rows]))]
         owner, first = np.unique(group[order], return_index=True)
