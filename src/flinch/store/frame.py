@@ -103,17 +103,17 @@ def read_names(engine: Engine) -> pl.DataFrame:
 
 
 def read_quotes(engine: Engine, taken_at: dt.datetime) -> pl.DataFrame:
-    """One snapshot's strike rows: name_id, expiration, strike, call_bid, call_ask, put_bid, put_ask, both sides' volume."""
+    """One snapshot's strike rows: name_id, expiration, strike, call_bid, call_ask, put_bid, put_ask."""
     q = OptionQuote
     rows = read_table(
         engine,
-        select(q.name_id, q.expiration, q.strike, q.is_call, q.bid, q.ask, q.volume).where(
+        select(q.name_id, q.expiration, q.strike, q.is_call, q.bid, q.ask).where(
             q.taken_at == taken_at.astimezone(dt.UTC).replace(tzinfo=None)
         ),
     )
     key = ["name_id", "expiration", "strike"]
-    calls = rows.filter(pl.col("is_call") == 1).select(*key, pl.col("bid", "ask", "volume").name.prefix("call_"))
-    puts = rows.filter(pl.col("is_call") == 0).select(*key, pl.col("bid", "ask", "volume").name.prefix("put_"))
+    calls = rows.filter(pl.col("is_call") == 1).select(*key, pl.col("bid", "ask").name.prefix("call_"))
+    puts = rows.filter(pl.col("is_call") == 0).select(*key, pl.col("bid", "ask").name.prefix("put_"))
     return calls.join(puts, on=key, how="full", coalesce=True).sort(key)
 
 

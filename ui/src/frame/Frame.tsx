@@ -2,7 +2,7 @@ import { useIsFetching, useMutationState, useQueryClient } from "@tanstack/react
 import { useEffect, useRef, useState } from "react";
 import { NavLink, Outlet, useLocation, useNavigate } from "react-router";
 import { ApiError } from "@/shared/api/client";
-import { useChangeTray, useMarket, useTray } from "@/shared/api/queries";
+import { useChangeTray, useMarket, useToggleTray, useTray } from "@/shared/api/queries";
 import { Mark } from "@/shared/chart/Mark";
 import { instant } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
@@ -16,7 +16,7 @@ import { useTheme } from "./theme";
 /** What stays around every page: top bar, Peek, tray, and the keys. */
 export function Frame() {
   const { subject, glance } = useSubject();
-  const { theme, toggle } = useTheme();
+  const { theme, toggle: toggleTheme } = useTheme();
   const [peekOpen, setPeekOpen] = useState(true);
   const [keysShown, setKeysShown] = useState(false);
   const search = useRef<HTMLInputElement>(null);
@@ -25,6 +25,7 @@ export function Frame() {
   const location = useLocation();
   const tray = useTray();
   const change = useChangeTray();
+  const { toggle } = useToggleTray();
   const lastScreen = useLastScreen();
 
   const onDossier = location.pathname.startsWith("/dossier/");
@@ -39,15 +40,10 @@ export function Frame() {
     s: () => navigate(lastScreen),
     d: () => navigate(subject ? `/dossier/${subject.symbol}` : "/dossier"),
     p: () => setPeekOpen(!peekOpen),
-    m: toggle,
+    m: toggleTheme,
     y: () => trayList.current?.querySelector("button")?.focus(),
     u: () => tray.data?.undo && change.mutate({ kind: "undo" }),
-    t: () => {
-      if (!subject) return;
-      if (tray.data?.items.some((item) => item.symbol === subject.symbol))
-        change.mutate({ kind: "remove", symbol: subject.symbol });
-      else change.mutate({ kind: "add", symbols: [subject.symbol], why: subject.why });
-    },
+    t: () => subject && toggle(subject.symbol, subject.why),
   });
 
   return (
@@ -68,7 +64,7 @@ export function Frame() {
         </nav>
         <GoTo inputRef={search} />
         <AsOf />
-        <button type="button" className="quiet" onClick={toggle} title="Light or dim (m)">
+        <button type="button" className="quiet" onClick={toggleTheme} title="Light or dim (m)">
           {theme === "dim" ? "light" : "dim"}
         </button>
         <button type="button" className="quiet" onClick={() => setKeysShown(true)} aria-label="Keys">
@@ -129,7 +125,7 @@ function Away() {
   const refused = last?.status === "error" && last.at > dismissed ? last.error : null;
   const failing = client
     .getQueryCache()
-    .getAll()
+    .findAll({ type: "active" })
     .map((query) => query.state.fetchFailureReason)
     .find((reason) => reason instanceof ApiError && reason.passing);
   const away = waiting[0]?.failureReason ?? failing;

@@ -36,7 +36,7 @@ def _total_deviation(beta: float, x: float, beta_max: float) -> float:
     s_c = math.sqrt(-2.0 * x)
     b_c = 0.5 * beta_max * (1.0 - erfcx(math.sqrt(-x)))
     slope_c = beta_max / SQRT_TWO_PI
-    if beta < b_c and beta < 0.95 * b_c:
+    if beta < 0.95 * b_c:
         log_beta = math.log(beta)
         z = -1.0 / log_beta
         z_c = -1.0 / math.log(b_c)

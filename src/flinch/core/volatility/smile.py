@@ -13,11 +13,9 @@ REACH = 1.5
 
 
 class SmileFit(NamedTuple):
-    """Per expiry: fitted volatility, slope and curvature in ln(K/F) at the forward, and how many strikes took part."""
+    """Per expiry: fitted volatility at the forward, and how many strikes took part."""
 
     vol: FloatArray
-    slope: FloatArray
-    curvature: FloatArray
     strikes: IntArray
 
 
@@ -75,4 +73,4 @@ def fit_smiles(
     solved = np.linalg.solve(normal, np.where(off, 0.0, target)[..., None])[..., 0] if groups else target
     coefficient: FloatArray = np.asarray(solved, dtype=np.float64)
     coefficient[off[:, 0]] = np.nan
-    return SmileFit(coefficient[:, 0], coefficient[:, 1] / deviation, 2 * coefficient[:, 2] / deviation**2, count)
+    return SmileFit(coefficient[:, 0], count)

@@ -3,7 +3,7 @@ import { useParams } from "react-router";
 import { useSubject } from "@/frame/subject";
 import { useAddress } from "@/shared/address";
 import type { Dossier, DossierRequest } from "@/shared/api/client";
-import { useChangeTray, useDossier, useTray } from "@/shared/api/queries";
+import { useDossier, useToggleTray } from "@/shared/api/queries";
 import { MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, compact, count, DASH, date, number, signed } from "@/shared/format";
 import { Failed, Loading } from "@/shared/ui/States";
@@ -62,10 +62,9 @@ export default function DossierPage() {
 
 function Head({ data }: { data: Dossier }) {
   const { today } = data;
-  const tray = useTray();
-  const change = useChangeTray();
+  const { has, toggle } = useToggleTray();
   const { subject } = useSubject();
-  const inTray = tray.data?.items.some((item) => item.symbol === data.symbol);
+  const inTray = has(data.symbol);
   const report = data.next_report;
   return (
     <header className="dossier-head">
@@ -116,10 +115,7 @@ function Head({ data }: { data: Dossier }) {
         type="button"
         className="keep"
         aria-pressed={inTray}
-        onClick={() => {
-          if (inTray) change.mutate({ kind: "remove", symbol: data.symbol });
-          else if (subject) change.mutate({ kind: "add", symbols: [data.symbol], why: subject.why });
-        }}
+        onClick={() => subject && toggle(data.symbol, subject.why)}
       >
         {inTray ? "in the tray" : "put in the tray"} <kbd>t</kbd>
       </button>

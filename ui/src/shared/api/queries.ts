@@ -85,3 +85,13 @@ export function useChangeTray() {
     onSuccess: (tray) => client.setQueryData(["tray"], tray),
   });
 }
+
+/** Put a name in the tray, or take it out when it is there. */
+export function useToggleTray() {
+  const tray = useTray();
+  const change = useChangeTray();
+  const has = (symbol: string) => tray.data?.items.some((item) => item.symbol === symbol) ?? false;
+  const toggle = (symbol: string, why: Why) =>
+    change.mutate(has(symbol) ? { kind: "remove", symbol } : { kind: "add", symbols: [symbol], why });
+  return { has, toggle };
+}
