@@ -70,6 +70,17 @@ def test_estimator_and_window_are_chosen_and_stay_in_the_address(quiet_page: Pag
     assert as_table(page, "Implied, 30 days")[0][2] == f"{served:.1f}"
 
 
+def test_choices_still_work_after_jumping_to_another_name(quiet_page: Page):
+    page = dossier(quiet_page, "BELUA")
+    page.keyboard.press("/")
+    page.keyboard.type("kosvi")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="KOSVI", exact=True)).to_be_visible()
+    page.get_by_label("Window of historical volatility").select_option("126")
+    expect(page).to_have_url(re.compile(r"/dossier/KOSVI\?window=126$"))
+    expect(page.get_by_label("Window of historical volatility")).to_have_value("126")
+
+
 def test_nonsense_choices_in_the_address_fall_back(quiet_page: Page):
     page = dossier(quiet_page, "BELUA", "?estimator=magic&window=-3")
     expect(page.get_by_label("Window of historical volatility")).to_have_value("21")

@@ -1,6 +1,7 @@
 import { useIsFetching, useMutationState, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { NavLink, Outlet, useLocation, useNavigate } from "react-router";
+import { lastAddress } from "@/shared/address";
 import { ApiError } from "@/shared/api/client";
 import { useChangeTray, useMarket, useToggleTray, useTray } from "@/shared/api/queries";
 import { Mark } from "@/shared/chart/Mark";
@@ -26,7 +27,7 @@ export function Frame() {
   const tray = useTray();
   const change = useChangeTray();
   const { toggle } = useToggleTray();
-  const lastScreen = useLastScreen();
+  const lastScreen = lastAddress("/screen");
 
   const onDossier = location.pathname.startsWith("/dossier/");
   const onScreen = location.pathname === "/screen";
@@ -37,7 +38,7 @@ export function Frame() {
   useKeys({
     "/": () => search.current?.focus(),
     "?": () => setKeysShown(true),
-    s: () => navigate(lastScreen),
+    s: () => navigate(lastAddress("/screen")),
     d: () => navigate(subject ? `/dossier/${subject.symbol}` : "/dossier"),
     p: () => setPeekOpen(!peekOpen),
     m: toggleTheme,
@@ -84,14 +85,6 @@ export function Frame() {
       <Keys show={keysShown} onHide={() => setKeysShown(false)} />
     </div>
   );
-}
-
-/** The Screen as it was left, so that going back to it loses nothing. */
-function useLastScreen(): string {
-  const location = useLocation();
-  const last = useRef("/screen");
-  if (location.pathname === "/screen") last.current = `/screen${location.search}`;
-  return last.current;
 }
 
 function AsOf() {
