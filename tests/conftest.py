@@ -6,6 +6,7 @@ import threading
 from collections.abc import Iterator
 from pathlib import Path
 
+import hypothesis
 import pytest
 from flask.testing import FlaskClient
 from flask_openapi3 import OpenAPI
@@ -16,13 +17,17 @@ from flinch.app import create_app
 from flinch.feeds.load_simulated import load_demo_market
 from flinch.feeds.simulated import SimulatedMarket, simulate
 from flinch.feeds.simulated.storylines import Storyline, storylines
-from flinch.market import Market
+from flinch.market import Market, make_market
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
 from flinch.store.frame import load_frame
 from flinch.store.local_server import LocalServer
 from flinch.store.migrate import migrate
 from flinch.store.tray import local_owner, remove_from_tray
+
+# The first example compiles what it tests; how long that takes says nothing.
+hypothesis.settings.register_profile("flinch", deadline=None)
+hypothesis.settings.load_profile("flinch")
 
 
 @pytest.fixture(scope="session")
@@ -57,7 +62,7 @@ def engine(server: LocalServer) -> Engine:
 def market(engine: Engine) -> Market:
     frame = load_frame(engine)
     assert frame is not None
-    return Market(frame)
+    return make_market(engine, frame)
 
 
 @pytest.fixture(scope="session")

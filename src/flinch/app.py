@@ -12,15 +12,19 @@ from werkzeug.exceptions import HTTPException
 from werkzeug.wrappers import Response as BaseResponse
 
 from flinch import __version__
+from flinch.core.rules import RuleError
+from flinch.features.baskets.routes import blueprint as baskets
 from flinch.features.dossier.routes import blueprint as dossier
 from flinch.features.frame.routes import blueprint as frame
 from flinch.features.handbook.routes import blueprint as handbook
 from flinch.features.screen.routes import blueprint as screen
 from flinch.features.tray.routes import blueprint as tray
 from flinch.market import MarketHolder, MarketNotReady, UnknownName
+from flinch.screening.groups import NoSuchGroup
 from flinch.settings import Settings
 from flinch.store.engine import DatabaseAway, is_away, make_engine
-from flinch.web import Problem, Services, UserError, reply
+from flinch.store.kept import NameTaken, TooMany
+from flinch.web import Problem, Services, UserError, reply, rule_problem
 
 _AWAY = Problem(
     type="database_away",
@@ -42,7 +46,7 @@ def create_app(settings: Settings) -> OpenAPI:
     app.config["TRUSTED_HOSTS"] = ["127.0.0.1", "localhost"]
     engine = make_engine(settings.database_url)
     app.extensions["flinch"] = Services(engine, MarketHolder(engine))
-    for blueprint in (frame, screen, dossier, tray, handbook):
+    for blueprint in (frame, screen, dossier, tray, baskets, handbook):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)
     _answer_errors(app)
@@ -73,6 +77,26 @@ def _answer_errors(app: OpenAPI) -> None:
         hint = f" Did you mean {' or '.join(error.nearest)}?" if error.nearest else " Look it up with the search above."
         message = f"No name with the symbol {error.symbol[:20]!r} is listed.{hint}"
         return reply(Problem(type="unknown_name", message=message, where=error.symbol[:64], nearest=error.nearest), 404)
+
+    @app.errorhandler(NoSuchGroup)
+    def no_such_group(error: NoSuchGroup) -> Response:
+        return reply(Problem(type="no_such_group", message=str(error), where="universe"), 422)
+
+    @app.errorhandler(NameTaken)
+    def name_taken(error: NameTaken) -> Response:
+        message = (
+            f"The name {error.name!r} is taken. Choose another, or replace the one that has it. Nothing was changed."
+        )
+        return reply(Problem(type="name_taken", message=message, where=str(error.id)), 409)
+
+    @app.errorhandler(TooMany)
+    def too_many(error: TooMany) -> Response:
+        message = f"{error.most} are kept at most. Remove some first; nothing was changed."
+        return reply(Problem(type="too_many", message=message), 409)
+
+    @app.errorhandler(RuleError)
+    def rule_error(error: RuleError) -> Response:
+        return reply(rule_problem(error), 422)
 
     @app.errorhandler(MarketNotReady)
     def not_ready(error: MarketNotReady) -> Response:

@@ -5,20 +5,42 @@ from __future__ import annotations
 import datetime as dt
 import threading
 import time
+from collections import OrderedDict
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Literal
 from zoneinfo import ZoneInfo
 
 import numpy as np
-from numpy.typing import NDArray
 from rapidfuzz import fuzz, process, utils
 from sqlalchemy import Engine
 
-from flinch.core.rules import Column, MetricInputs, compute_columns
+from flinch.core.arrays import BoolArray, FloatArray
+from flinch.core.rules import (
+    METRICS,
+    Expression,
+    Node,
+    Panel,
+    Truth,
+    Vocabulary,
+    daily_vocabulary,
+    evaluate,
+    explain,
+    intraday_vocabulary,
+)
+from flinch.core.rules.catalogue import BAR_KEYS
+from flinch.core.rules.evaluate import TextArray, Value
+from flinch.store.bars import Bars, load_bars
 from flinch.store.engine import DatabaseAway
-from flinch.store.frame import Expiry, MarketFrame, Report, load_frame
+from flinch.store.facts import Report
+from flinch.store.frame import Expiry, MarketFrame, load_frame
 from flinch.store.market_state import read_state
 
 EXCHANGE_ZONE = ZoneInfo("America/New_York")
 _CHECK_SECONDS = 2.0
+_KEPT_COLUMNS = 2_000
+
+BarLength = Literal["day", "60", "15", "5"]
 
 
 class MarketNotReady(Exception):
@@ -34,19 +56,40 @@ class UnknownName(Exception):
         self.nearest = nearest
 
 
-class Market:
-    """One published version. Nothing in it changes."""
+@dataclass(frozen=True)
+class Column:
+    """One expression for every name at one session, shape (names,).
 
-    def __init__(self, frame: MarketFrame) -> None:
+    `values` are in the expression's unit; a condition is 1 or 0. NaN, or "" in `texts`, where there is no value.
+    """
+
+    values: FloatArray
+    truth: Truth | None = None
+    texts: TextArray | None = None
+
+
+class Market:
+    """One published version. Nothing in it changes; what is computed from it is kept while there is room."""
+
+    def __init__(self, frame: MarketFrame, read_bars: Callable[[], Mapping[int, Bars]] | None = None) -> None:
         self.frame = frame
         self.as_of = frame.state.as_of.astimezone(EXCHANGE_ZONE)
         self.today = dt.date.fromisoformat(str(frame.sessions[-1]))
-        self.columns: dict[str, Column] = compute_columns(self._inputs())
+        self.newest = frame.sessions.size - 1
+        self.panel = _daily_panel(frame)
+        self.why = {m.key: dict(m.missing) for m in METRICS.values() if m.read}
+        self._read_bars = read_bars
+        self._bars: Mapping[int, Bars] | None = None
+        self._bars_lock = threading.Lock()
+        self._kept: OrderedDict[tuple[str, str, int], Column] = OrderedDict()
+        self._reasons: OrderedDict[tuple[str, int], dict[int, str]] = OrderedDict()
+        self._lock = threading.Lock()
+
+    # -- names ---------------------------------------------------------------------------------------------------------
 
     def row(self, symbol: str) -> int:
         """Row of a symbol, in any case; raises UnknownName with the nearest listed ones."""
-        wanted = symbol.strip().upper()
-        found = self.frame.index.get(wanted)
+        found = self.frame.index.get(symbol.strip().upper())
         if found is None:
             raise UnknownName(symbol, self.nearest_symbols(symbol))
         return found
@@ -77,35 +120,146 @@ class Market:
         """Listed expirations whose volatility could be read, nearest first."""
         return [expiry for expiry in self.frame.expiries.get(row, []) if np.isfinite(expiry.vol)]
 
-    def universe(self, kind: str) -> NDArray[np.bool_]:
-        """Who takes part: every optionable name, only stocks or only funds."""
-        optionable = np.zeros(len(self.frame.names), dtype=bool)
-        optionable[list(self.frame.expiries)] = True
-        return optionable if kind == "all" else optionable & (self.frame.kind == kind)
+    def optionable(self, session: int) -> BoolArray:
+        """Names with listed options that were listed themselves at a session, shape (names,)."""
+        ever = np.isfinite(self.frame.daily["expirations"]).any(axis=1)
+        return ever & (self.frame.listed_from <= session)
 
-    def _inputs(self) -> MetricInputs:
-        frame = self.frame
-        nearest = np.full(len(frame.names), np.nan)
-        days = np.full(len(frame.names), np.nan)
-        for row in range(len(frame.names)):
-            if expiries := self.readable_expiries(row):
-                nearest[row] = expiries[0].vol
-            if report := self.next_report(row):
-                days[row] = (report.session - self.today).days
-        return MetricInputs(
-            frame.kind,
-            frame.shares_outstanding,
-            frame.open,
-            frame.high,
-            frame.low,
-            frame.close,
-            frame.volume,
-            frame.option_volume,
-            frame.implied[30],
-            nearest,
-            days,
-            frame.quoted,
-        )
+    # -- time ----------------------------------------------------------------------------------------------------------
+
+    def date(self, session: int) -> dt.date:
+        """The date of a session's index."""
+        return dt.date.fromisoformat(str(self.frame.sessions[session]))
+
+    def session_on(self, day: dt.date) -> int:
+        """Index of the last session on or before `day`; the first one for an earlier day."""
+        place = int(np.searchsorted(self.frame.sessions, np.datetime64(day, "D"), side="right")) - 1
+        return max(place, 0)
+
+    # -- values --------------------------------------------------------------------------------------------------------
+
+    def column(self, node: Node, session: int, bars: BarLength = "day") -> Column:
+        """An expression for every name as of a session."""
+        key = (node.key, bars, session)
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+                return self._kept[key]
+        found = self._column(node, session, bars)
+        with self._lock:
+            self._kept[key] = found
+            while len(self._kept) > _KEPT_COLUMNS:
+                self._kept.popitem(last=False)
+        return found
+
+    def history(self, node: Node) -> FloatArray:
+        """A number for every name in every session, names x sessions."""
+        value = evaluate([node], self.panel, 0, self.panel.sessions)[0]
+        return _numbers(value)
+
+    def reasons(self, node: Node, session: int) -> dict[int, str]:
+        """Why names have no value of an expression on daily bars, by row."""
+        key = (node.key, session)
+        with self._lock:
+            if key in self._reasons:
+                return self._reasons[key]
+        column = self.column(node, session)
+        missing = column.texts == "" if column.texts is not None else np.isnan(column.values)
+        found = explain(node, self.panel, session, np.flatnonzero(missing), self.frame.listed_from, self.why)
+        with self._lock:
+            self._reasons[key] = found
+            while len(self._reasons) > _KEPT_COLUMNS:
+                self._reasons.popitem(last=False)
+        return found
+
+    def metric(self, key: str, session: int | None = None) -> FloatArray:
+        """A metric of the catalogue for every name, at the newest session unless another is given."""
+        return self.column(daily_vocabulary().read(key).node, self.newest if session is None else session).values
+
+    def reason(self, key: str, row: int) -> str | None:
+        """Why a name has no value of a metric at the newest session; None when it has one."""
+        return self.reasons(daily_vocabulary().read(key).node, self.newest).get(row)
+
+    def _column(self, node: Node, session: int, bars: BarLength) -> Column:
+        panel, place = self.panel, session
+        if bars != "day":
+            held = self.bars(int(bars))
+            upto = np.flatnonzero(held.session == session)
+            if not upto.size:
+                nothing = np.zeros(panel.names, dtype=bool)
+                return Column(np.full(panel.names, np.nan), Truth(nothing, nothing.copy()))
+            panel, place = self._intraday_panel(held), int(upto[-1])
+        value = evaluate([node], panel, place, place + 1)[0]
+        if isinstance(value, Truth):
+            truth = Truth(value.yes[:, 0].copy(), value.no[:, 0].copy())
+            return Column(np.where(truth.yes, 1.0, np.where(truth.no, 0.0, np.nan)), truth)
+        if node.kind == "text":
+            texts = np.asarray(value, dtype=np.str_)
+            return Column(np.full(texts.shape, np.nan), None, texts)
+        return Column(np.asarray(value, dtype=np.float64)[:, 0].copy())
+
+    # -- shorter bars --------------------------------------------------------------------------------------------------
+
+    def bars(self, minutes: int) -> Bars:
+        """Bars of 5, 15 or 60 minutes, read from the store when first asked for."""
+        with self._bars_lock:
+            if self._bars is None:
+                self._bars = self._read_bars() if self._read_bars else {}
+            return self._bars[minutes]
+
+    def _intraday_panel(self, bars: Bars) -> Panel:
+        series = {key: getattr(bars, key) for key in BAR_KEYS}
+        return Panel(self.panel.names, bars.close.shape[1], series, self.panel.texts)
+
+
+@dataclass(frozen=True)
+class Dictionary:
+    """The names that a user's texts may use: the catalogue's and their own metrics."""
+
+    daily: Vocabulary
+    intraday: Vocabulary
+
+    def read(self, text: str, bars: BarLength = "day") -> Expression:
+        """Read a text for bars of a length; raises RuleError."""
+        return (self.daily if bars == "day" else self.intraday).read(text)
+
+
+PLAIN = Dictionary(daily_vocabulary(), intraday_vocabulary())
+"""The catalogue alone."""
+
+
+def _numbers(value: Value) -> FloatArray:
+    if isinstance(value, Truth):
+        return np.where(value.yes, 1.0, np.where(value.no, 0.0, np.nan))
+    return np.asarray(value, dtype=np.float64)
+
+
+def _daily_panel(frame: MarketFrame) -> Panel:
+    """The catalogue's series in their units, and what a name is."""
+    number = frame.sessions.astype(np.int64)
+    listed = np.array([name.listed_on for name in frame.names], dtype="datetime64[D]").astype(np.int64)
+    age = (number[None, :] - listed[:, None]).astype(np.float64)
+    index = np.flatnonzero(frame.kind == "index")
+    fields: dict[str, FloatArray] = {
+        **{key: getattr(frame, key) for key in BAR_KEYS},
+        **{f"iv{days}": vols for days, vols in frame.implied.items()},
+        **frame.daily,
+        "shares_outstanding": frame.shares_outstanding[:, None],
+        "float_shares": frame.float_shares[:, None],
+        "days_listed": np.where(age >= 0, age, np.nan),
+        "index_close": frame.close[index[:1]] if index.size else np.full((1, frame.sessions.size), np.nan),
+    }
+    series = {
+        m.key: fields[m.field] if m.factor == 1 else m.factor * fields[m.field]
+        for m in METRICS.values()
+        if m.read and m.kind == "number"
+    }
+    texts = {
+        "symbol": np.array([name.symbol for name in frame.names]),
+        "sector": np.array([name.sector for name in frame.names]),
+        "kind": frame.kind,
+    }
+    return Panel(len(frame.names), frame.sessions.size, series, texts)
 
 
 class MarketHolder:
@@ -148,4 +302,9 @@ class MarketHolder:
         if self._market is None or self._market.frame.state.data_version != state.data_version:
             frame = load_frame(self._engine)
             if frame is not None:
-                self._market = Market(frame)
+                self._market = make_market(self._engine, frame)
+
+
+def make_market(engine: Engine, frame: MarketFrame) -> Market:
+    """A version of the market that reads its shorter bars from the store when they are asked for."""
+    return Market(frame, lambda: load_bars(engine, frame.ids, frame.sessions))

@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from contextlib import suppress
+from dataclasses import dataclass, field
+from functools import lru_cache
 
-from flask import Response, current_app
+from flask import Response, current_app, g
 from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
-from flinch.market import Market, MarketHolder
+from flinch.core.rules import RuleError
+from flinch.market import PLAIN, Dictionary, Market, MarketHolder
+from flinch.screening.columns import Described
+from flinch.store.engine import DatabaseAway
+from flinch.store.kept import OWN_METRICS
+from flinch.store.models import OwnMetric
+from flinch.store.tray import local_owner
 
 
 @dataclass
@@ -17,6 +25,8 @@ class Services:
 
     engine: Engine
     holder: MarketHolder
+    owner_id: int | None = None
+    own_metrics: list[OwnMetric] = field(default_factory=list)
 
 
 def services() -> Services:
@@ -39,6 +49,12 @@ class Problem(BaseModel):
     nearest: list[str] = Field([], description="Listed symbols most like an unknown one")
 
 
+class Done(BaseModel):
+    """It was done."""
+
+    done: bool = True
+
+
 class UserError(Exception):
     """An error that the request caused."""
 
@@ -51,3 +67,50 @@ class UserError(Exception):
 def reply(model: BaseModel, status: int = 200) -> Response:
     """JSON of a model; NaN becomes null."""
     return Response(model.model_dump_json(), status, mimetype="application/json")
+
+
+def owner() -> int:
+    """Id of whoever the request is for: the one local owner."""
+    held = services()
+    if held.owner_id is None:
+        held.owner_id = local_owner(held.engine)
+    return held.owner_id
+
+
+def dictionary() -> Dictionary:
+    """What the request's texts may use: the catalogue and the owner's own metrics."""
+    return with_own(tuple((metric.key, metric.expression) for metric in _own()))
+
+
+def own_metrics() -> dict[str, Described]:
+    """The owner's own metrics, by key."""
+    return {m.key: Described(m.key, m.label, m.label[:12], m.unit, m.decimals, "number") for m in _own()}
+
+
+def _own() -> list[OwnMetric]:
+    """Read once a request; while the database is away, as they were when it was last there."""
+    if "own_metrics" not in g:
+        held = services()
+        with suppress(DatabaseAway):
+            held.own_metrics = OWN_METRICS.all(held.engine, owner())
+        g.own_metrics = held.own_metrics
+    found: list[OwnMetric] = g.own_metrics
+    return found
+
+
+@lru_cache(maxsize=32)
+def with_own(formulas: tuple[tuple[str, str], ...]) -> Dictionary:
+    """The catalogue and own metrics (key, expression); kept, so that a text is read once."""
+    if not formulas:
+        return PLAIN
+    return Dictionary(PLAIN.daily.extended(dict(formulas)), PLAIN.intraday.extended(dict(formulas)))
+
+
+def rule_problem(error: RuleError) -> Problem:
+    """What is wrong with a text, and where."""
+    return Problem(
+        type="bad_rule",
+        message=error.message,
+        where=f"character {error.start + 1}",
+        nearest=error.nearest,
+    )

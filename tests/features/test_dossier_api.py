@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 from flask.testing import FlaskClient
 
+from flinch.core.rules import FUNCTIONS, METRICS
 from flinch.core.volatility import ESTIMATORS, historical_vol
 from flinch.market import Market
 
@@ -90,7 +91,8 @@ def test_constant_maturities_lie_on_the_term_structure(tarno: dict):
 
 def test_what_is_missing_says_why(client: FlaskClient):
     halted = client.get("/api/dossier/FENSO").json
-    assert halted["today"]["reason"] == halted["standing"]["reason"] == "no usable option quotes in this session"
+    assert halted["today"]["reason"] == "no usable option quotes in this session"
+    assert halted["standing"]["reason"] == "no usable option quotes around thirty days ahead"
     assert all(row["vol"] is None and row["reason"] for row in halted["expiries"])
     assert halted["today"]["price"] is not None
     young = client.get("/api/dossier/PELDU").json
@@ -140,30 +142,58 @@ def test_too_long_a_symbol_is_refused(client: FlaskClient):
 
 def test_the_peek_shows_every_metric_or_its_reason(client: FlaskClient, market: Market):
     peek = client.get("/api/peek/FENSO").json
-    assert set(peek["facts"]) == set(market.columns)
+    assert set(peek["facts"]) <= set(METRICS)
     for fact in peek["facts"].values():
         assert (fact["value"] is None) == (fact["reason"] is not None)
     assert len(peek["sessions"]) == len(peek["iv30"]) == len(peek["hv21"]) == 252
+    past = client.get("/api/peek/FENSO?as_of=2026-03-02").json
+    assert past["session"] == past["sessions"][-1] == "2026-03-02"
+    assert (
+        past["facts"]["price"]["value"]
+        == market.frame.close[market.row("FENSO"), market.session_on(dt.date(2026, 3, 2))]
+    )
 
 
 def test_the_frame_knows_the_market_and_all_names(client: FlaskClient):
     info = client.get("/api/market").json
     assert info["as_of"] == "2026-09-09T15:45:00-04:00"
-    assert (info["names"], info["first_session"], info["last_session"]) == (502, "2024-09-05", "2026-09-09")
+    assert (info["names"], info["sessions"][0], info["sessions"][-1]) == (502, "2024-09-05", "2026-09-09")
     names = client.get("/api/names").json["names"]
     assert {"symbol": "TARNO", "company": "Tarno Lagoon Energy", "kind": "stock", "sector": "Tidal Power"} in names
 
 
-def test_the_handbook_lists_every_metric(client: FlaskClient, market: Market):
-    listed = client.get("/api/handbook").json["metrics"]
-    assert [metric["key"] for metric in listed] == list(market.columns)
+def test_the_handbook_lists_every_metric_and_function(client: FlaskClient):
+    handbook = client.get("/api/handbook").json
+    assert [metric["key"] for metric in handbook["metrics"]] == list(METRICS)
+    assert [function["name"] for function in handbook["functions"]] == list(FUNCTIONS)
+    rank = next(metric for metric in handbook["metrics"] if metric["key"] == "iv_rank")
+    assert (rank["needs"], rank["sessions"], rank["formula"]) == (["iv30"], 252, "range_pct(iv30, 252)")
+    known = set(METRICS)
+    assert all(set(metric["needs"]) <= known for metric in handbook["metrics"])
+
+
+def test_over_time_counts_sessions_above_a_line(client: FlaskClient, market: Market):
+    row = market.row("TARNO")
+    found = client.get("/api/dossier/over-time/tarno?expression=iv30&reference=40").json
+    iv30 = 100 * market.frame.implied[30][row]
+    assert found["values"] == iv30.tolist()
+    assert (found["known"], found["above"]) == (504, int((iv30 > 40).sum()))
+    newest = client.get("/api/dossier/over-time/TARNO?expression=iv30").json
+    assert newest["reference"] == iv30[-1]
+    held = client.get("/api/dossier/over-time/TARNO?expression=squeeze_on and close > 1").json
+    assert held["kind"] == "condition"
+    assert held["above"] == sum(value == 1 for value in held["values"])
+    wrong = client.get("/api/dossier/over-time/TARNO?expression=iv30 %3E clse")
+    assert (wrong.status_code, wrong.json["where"]) == (422, "character 8")
+    assert client.get("/api/dossier/over-time/TARNO?expression=sector").status_code == 422
+    assert client.get("/api/dossier/over-time/NOBODY?expression=iv30").status_code == 404
 
 
 def test_an_unknown_address_is_told_apart_from_a_page(client: FlaskClient):
     answer = client.get("/api/nothing")
     assert answer.status_code == 404
     assert answer.json["type"] == "not_found"
-    assert client.post("/api/screen").status_code == 405
+    assert client.delete("/api/check").status_code == 405
     page = client.get("/dossier/TARNO")
     assert page.status_code == 200
     assert b'<div id="root">' in page.data

@@ -27,10 +27,17 @@ def test_a_slip_of_the_finger_finds_the_name(market: Market, text: str, expected
     assert expected in market.nearest_symbols(text)
 
 
-def test_universes(market: Market):
-    everyone, stocks, funds = (market.universe(kind) for kind in ("all", "stock", "fund"))
-    assert (everyone.sum(), stocks.sum(), funds.sum()) == (502, 480, 20)
-    assert not (stocks & funds).any()
+def test_a_name_takes_part_from_its_listing_on(market: Market):
+    assert market.optionable(market.newest).sum() == 502
+    before = market.optionable(market.newest - 45)
+    assert before.sum() == 501
+    assert not before[market.row("PELDU")]
+
+
+def test_days_lead_to_sessions(market: Market):
+    assert market.date(market.session_on(dt.date(2026, 9, 7))) == dt.date(2026, 9, 4), "a holiday Monday"
+    assert market.session_on(dt.date(2030, 1, 1)) == market.newest
+    assert market.session_on(dt.date(1999, 1, 1)) == 0
 
 
 def test_the_next_report_is_the_first_the_price_has_not_reacted_to(market: Market):
@@ -64,7 +71,7 @@ def test_requests_at_once_see_whole_versions(engine: Engine):
 
     def look(_: int) -> tuple[int, int]:
         seen = holder.current()
-        return seen.frame.state.data_version, len(seen.columns["price"].values)
+        return seen.frame.state.data_version, seen.metric("price").size
 
     with ThreadPoolExecutor(8) as pool:
         seen = set(pool.map(look, range(40)))

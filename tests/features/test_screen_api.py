@@ -1,109 +1,287 @@
-"""The Screen's address, through HTTP on a real database."""
+"""Running screens through HTTP on a real database."""
 
-import itertools
+import io
+import json
 
 import numpy as np
+import openpyxl
 import pytest
 from flask.testing import FlaskClient
 
-from flinch.core.rules import METRICS, RULE_METRICS
-from flinch.market import Market
+from flinch.market import PLAIN, Market
+from flinch.screening.starters import STARTERS
 
 
-def screen(client: FlaskClient, *rules: str, universe: str = "all") -> dict:
-    answer = client.get("/api/screen", query_string={"universe": universe, "rule": list(rules)})
+def screen(client: FlaskClient, *rules, universe: str = "all", columns=(), any_groups=(), **more) -> dict:
+    bodies = [{"text": rule} if isinstance(rule, str) else rule for rule in rules]
+    stack = {"universe": universe, "rules": bodies, "any_groups": list(any_groups)}
+    answer = client.post("/api/screen", json={"stack": stack, "columns": list(columns), **more})
     assert answer.status_code == 200, answer.text
     return answer.json
 
 
+def numbers(found: dict, key: str) -> list:
+    return next(column for column in found["columns"] if column["key"] == key)["numbers"]
+
+
 def test_without_rules_the_whole_universe_survives(client: FlaskClient):
-    everyone = screen(client)
-    assert everyone["universe"] == len(everyone["symbols"]) == 502
-    assert screen(client, universe="stock")["universe"] == 480
-    assert screen(client, universe="fund")["universe"] == 20
-    assert set(everyone["columns"]) == set(METRICS)
-    assert all(len(column) == 502 for column in everyone["columns"].values())
+    everyone = screen(client, columns=["price", "sector", "squeeze_on"])
+    assert (everyone["universe"], len(everyone["symbols"]), everyone["newest"]) == (502, 502, True)
+    assert {len(c["numbers"]) + len(c["texts"]) for c in everyone["columns"]} == {502}
+    for universe, names in (("stock", 480), ("fund", 20), ("sector:Household", 40), ("members:GLUDO", 480)):
+        assert screen(client, universe=universe)["universe"] == names
 
 
 def test_survivors_meet_every_rule_and_the_funnel_adds_up(client: FlaskClient):
-    found = screen(client, "price:15..250", "avg_option_volume_21:500..", "iv_hv_ratio:1.2..", "days_to_earnings:12..")
-    columns = found["columns"]
-    assert all(15 <= value <= 250 for value in columns["price"])
-    assert all(value >= 1.2 for value in columns["iv_hv_ratio"])
+    rules = ["15 <= price <= 250", "avg_option_volume_21 >= 500", "iv_hv_ratio > 1.2", "days_to_earnings >= 12"]
+    found = screen(client, *rules, columns=["price", "iv_hv_ratio", "days_to_earnings"])
+    assert all(15 <= value <= 250 for value in numbers(found, "price"))
+    assert all(value > 1.2 for value in numbers(found, "iv_hv_ratio"))
+    assert all(value >= 12 for value in numbers(found, "days_to_earnings"))
     steps = found["rules"]
-    assert steps[0]["reached"] == 502
-    for step, following in itertools.pairwise(steps):
-        assert following["reached"] == step["survivors"]
+    assert [step["reached"] for step in steps] == [502, *[step["survivors"] for step in steps[:-1]]]
     assert steps[-1]["survivors"] == len(found["symbols"])
     for step in steps:
-        assert sum(step["histogram"]["counts"]) == step["reached"] - step["unknown"]
+        # Of those who reached a rule, those with a value are in its histogram.
+        assert sum(step["histogram"]["counts"]) + step["unknown"] == step["reached"]
+    assert steps[3]["missing"] > 0, "funds do not report and are lost there"
 
 
 def test_the_lone_cut_is_what_dropping_the_rule_brings_back(client: FlaskClient):
-    rules = ["price:15..250", "avg_option_volume_21:500..", "iv_rank:40.."]
-    whole = screen(client, *rules)
-    for n, step in enumerate(whole["rules"]):
-        without = screen(client, *rules[:n], *rules[n + 1 :])
-        assert step["lone_cut"] == len(without["symbols"]) - len(whole["symbols"])
+    rules = ["15 <= price <= 250", "avg_option_volume_21 >= 500", "iv_rank >= 40", "not squeeze_on"]
+    full = screen(client, *rules)
+    for place, step in enumerate(full["rules"]):
+        without = screen(client, *rules[:place], *rules[place + 1 :])
+        assert step["lone_cut"] == len(without["symbols"]) - len(full["symbols"])
 
 
-def test_names_lost_to_missing_data_are_counted_only_where_a_rule_cuts(client: FlaskClient, market: Market):
-    row = screen(client, "market_cap:..", "market_cap:0..")["rules"]
-    assert (row[0]["missing"], row[0]["unknown"], row[0]["survivors"]) == (0, 22, 502)
-    assert (row[1]["missing"], row[1]["unknown"], row[1]["survivors"]) == (22, 22, 480)
-    assert np.isnan(market.columns["market_cap"].values).sum() == 22
+def test_any_one_of_a_group_is_enough(client: FlaskClient):
+    one, two = {"text": "iv_rank >= 90", "group": 1}, {"text": "squeeze_on", "group": 1}
+    either = screen(client, one, two, any_groups=[1])
+    first, second = (set(screen(client, rule["text"])["symbols"]) for rule in (one, two))
+    assert set(either["symbols"]) == first | second
+    assert [step["lone_cut"] for step in either["rules"]] == [-len(first - second), -len(second - first)]
+    both = screen(client, one, two)
+    assert set(both["symbols"]) == first & second
 
 
-def test_a_missing_value_is_null_and_says_why(client: FlaskClient):
-    found = screen(client)
-    row = found["symbols"].index("FENSO")
-    assert found["columns"]["iv30"][row] is None
-    assert found["reasons"]["iv30"]["FENSO"] == "no usable option quotes in this session"
-    assert found["reasons"]["days_to_earnings"]["TRAFA"] == "does not report earnings"
+def test_a_rule_that_is_off_open_or_wrong_cuts_nothing(client: FlaskClient):
+    found = screen(client, {"text": "price > 100", "on": False}, "iv_rank", "sector", "prise > 3")
+    assert len(found["symbols"]) == 502
+    off, opened, choice, wrong = found["rules"]
+    assert [rule["takes_part"] for rule in found["rules"]] == [False] * 4
+    assert (off["lower"], opened["lower"], opened["unknown"]) == (100, None, 2)
+    assert sum(option["count"] for option in choice["choices"]) == 502
+    assert wrong["error"] == {
+        "message": "There is no “prise”. Did you mean price?",
+        "start": 0,
+        "end": 5,
+        "nearest": ["price"],
+    }
 
 
-def test_the_histograms_edges_stay_while_the_rules_before_it_change(client: FlaskClient):
-    wide = screen(client, "price:..", "iv30:..")["rules"][1]["histogram"]
-    narrow = screen(client, "price:40..60", "iv30:..")["rules"][1]["histogram"]
+def test_categories_are_counted_among_those_who_reach_them(client: FlaskClient):
+    found = screen(client, "price > 100", 'sector in ("Household", "Metals & Salt")', columns=["sector"])
+    assert set(found["columns"][0]["texts"]) == {"Household", "Metals & Salt"}
+    choices = {option["value"]: option["count"] for option in found["rules"][1]["choices"]}
+    assert choices["Household"] + choices["Metals & Salt"] == len(found["symbols"])
+    assert sum(choices.values()) == found["rules"][0]["survivors"]
+
+
+def test_aim_names_an_edge_that_leaves_as_many_as_wanted(client: FlaskClient):
+    rules = ["price >= 20", "iv_rank >= 60", "iv_hv_ratio >= 1.2"]
+    found = screen(client, *rules, aim=25)
+    for place, step in enumerate(found["rules"]):
+        (edge,) = step["aim"]
+        moved = f"{step['subject']} >= {edge['value']}" if edge["value"] is not None else step["subject"]
+        after = screen(client, *rules[:place], moved, *rules[place + 1 :])
+        assert len(after["symbols"]) == edge["names"]
+        assert edge["names"] == 25 or edge["value"] is None
+
+
+def test_the_past_has_its_own_survivors_and_what_changed_says_by_which_rule(client: FlaskClient, market: Market):
+    rules = ["price >= 20", "iv_percentile >= 80"]
+    before = screen(client, *rules, as_of="2026-09-08")
+    assert (before["session"], before["newest"]) == ("2026-09-08", False)
+    found = screen(client, *rules, against={})
+    changed = found["changed"]
+    assert changed["session"] == "2026-09-08"
+    now, then = set(found["symbols"]), set(before["symbols"])
+    assert {name["symbol"] for name in changed["came_in"]} == now - then
+    assert {name["symbol"] for name in changed["went_out"]} == then - now
+    assert changed["stayed"] == len(now & then)
+    for moved, session in ((changed["came_in"], market.newest - 1), (changed["went_out"], market.newest)):
+        assert moved
+        for name in moved:
+            failing = [
+                place
+                for place, rule in enumerate(rules)
+                if market.column(PLAIN.read(rule).node, session).values[market.row(name["symbol"])] != 1
+            ]
+            assert name["by"] == failing
+    weekend = screen(client, *rules, as_of="2026-09-06")
+    assert weekend["session"] == "2026-09-04", "the last session on or before that day"
+    look = screen(client, *rules, against={"session": "2026-09-08", "symbols": ["TARNO"]})
+    assert {name["symbol"] for name in look["changed"]["came_in"]} == now - {"TARNO"}
+
+
+def test_rules_on_minute_bars(client: FlaskClient):
+    found = screen(client, {"text": "rsi(14) < 30", "bars": "15"})
+    assert 0 < len(found["symbols"]) < 400
+    (wrong,) = screen(client, {"text": "iv30 > 30", "bars": "15"})["rules"]
+    assert "daily value" in wrong["error"]["message"]
+
+
+def test_missing_values_say_why(client: FlaskClient):
+    found = screen(client, columns=["iv30", "avg_volume_50", "nonsense"])
+    iv30, volume, nonsense = found["columns"]
+    assert iv30["reasons"] == {"FENSO": "no usable option quotes around thirty days ahead"}
+    assert volume["reasons"]["GLUDO"] == "an index does not trade"
+    assert nonsense["error"].startswith("There is no “nonsense”")
+    assert nonsense["numbers"] == [None] * 502
+
+
+def test_the_histograms_bounds_stay_while_the_rules_before_it_change(client: FlaskClient):
+    wide, narrow = (screen(client, f"price >= {edge}", "iv30")["rules"][1]["histogram"] for edge in (1, 100))
     assert wide["edges"] == narrow["edges"]
-    assert sum(narrow["counts"]) < sum(wide["counts"])
+    assert sum(wide["counts"]) > sum(narrow["counts"])
+
+
+@pytest.mark.parametrize("starter", STARTERS, ids=lambda starter: starter.key)
+def test_every_starter_is_read_finds_someone_and_explains_itself(client: FlaskClient, starter):
+    body = starter.body
+    drawn = {"move", "level"}
+    found = screen(
+        client, *[rule.text for rule in body.rules], universe=body.universe,
+        columns=[key for key in body.columns if key not in drawn],
+    )  # fmt: skip
+    assert 0 < len(found["symbols"]) <= 80
+    assert all(rule["error"] is None for rule in found["rules"])
+    assert all(column["error"] is None for column in found["columns"])
+    assert {key.lstrip("-") for key in body.sort} <= set(body.columns)
+    assert starter.description.count(". ") + starter.description.endswith(".") == 3
+
+
+STORIES = {
+    "dear-funds": "FELRO",
+    "squeeze-strength": "DORTU",
+    "regained-200": "GERNA",
+    "premarket-movers": "VONOA",
+    "channel-bounce": "VERMU",
+    "cheap-own-past": "SLELU",
+    "fair-income-uptrend": "FOLVO",
+    "short-squeeze": "HOSMU",
+    "fresh-breakout": "GISKO",
+    "premium-to-buy": "DRUVO",
+    "before-earnings": "KOSVI",
+}
+
+
+@pytest.mark.parametrize(("key", "symbol"), STORIES.items())
+def test_a_starter_finds_the_name_planted_for_it(client: FlaskClient, key: str, symbol: str):
+    starter = next(starter for starter in STARTERS if starter.key == key)
+    found = screen(client, *[rule.text for rule in starter.body.rules], universe=starter.body.universe)
+    assert symbol in found["symbols"]
+
+
+def test_what_is_always_cheap_is_not_cheap_against_its_own_past(client: FlaskClient):
+    starter = next(starter for starter in STARTERS if starter.key == "cheap-own-past")
+    found = screen(client, *[rule.text for rule in starter.body.rules])["symbols"]
+    assert "RERLU" not in found
+    assert "RERLU" in screen(client, starter.body.rules[0].text)["symbols"]
 
 
 @pytest.mark.parametrize(
-    ("rule", "says", "character"),
+    ("body", "field"),
     [
-        ("price:25..5", "the lower edge 25 is above the upper edge 5. Swap them", 7),
-        ("price:abc..5", "'abc' is not a number", 7),
-        ("price:1..5x", "'5x' is not a number", 10),
-        ("price:nan..5", "'nan' is not a number", 7),
-        ("price:1e999..", "'1e999' is not a number", 7),
-        ("price:5", "write the range as lower..upper", 6),
-        ("price", "write the range as lower..upper", 6),
-        ("prize:1..2", "There is no rule on 'prize'. Rules are on price, avg_volume_50", 1),
-        ("hv21:1..2", "There is no rule on 'hv21'", 1),
-        ("price:" + "9" * 100 + "..", "80 characters at most", 81),
-        ("price:__import__('os')..", "is not a number", 7),
-        ("'; DROP TABLE name; --:1..", "There is no rule on", 1),
-        ("⟦▮⟧:1..", "There is no rule on '⟦▮⟧'", 1),
+        ({}, "stack"),
+        ({"stack": {"rules": [{}]}}, "stack.rules.0.text"),
+        ({"stack": {"rules": [{"text": "x" * 1002}]}}, "stack.rules.0.text"),
+        ({"stack": {"rules": [{"text": "price"}] * 61}}, "stack.rules"),
+        ({"stack": {"rules": [{"text": "price", "bars": "7"}]}}, "stack.rules.0.bars"),
+        ({"stack": {}, "as_of": "yesterday"}, "as_of"),
+        ({"stack": {}, "aim": 0}, "aim"),
+        ({"stack": {}, "columns": ["price"] * 61}, "columns"),
+        ({"stack": {}, "sort": "price"}, "sort"),
     ],
 )
-def test_a_bad_rule_says_what_to_do_and_at_which_character(client: FlaskClient, rule: str, says: str, character: int):
-    answer = client.get("/api/screen", query_string={"rule": ["iv30:20..", rule]})
+def test_a_malformed_request_is_refused_with_the_place(client: FlaskClient, body: dict, field: str):
+    answer = client.post("/api/screen", json=body)
     assert answer.status_code == 422
-    assert says in answer.json["message"]
-    assert answer.json["where"].endswith(f"character {character}")
+    assert answer.json["where"] == field
 
 
-def test_bad_query_fields_are_named(client: FlaskClient):
-    answer = client.get("/api/screen?universe=everything")
-    assert answer.status_code == 422
-    assert answer.json["where"] == "universe"
-    many = client.get("/api/screen", query_string={"rule": ["price:.."] * 61})
-    assert many.status_code == 422
-    assert many.json["where"] == "rule"
+@pytest.mark.parametrize(
+    "universe", ["moon", "sector:Moon", "members:TARNO", "basket:1234567", "basket:x", "all:x", ""]
+)
+def test_an_unknown_universe_says_what_there_is(client: FlaskClient, universe: str):
+    answer = client.post("/api/screen", json={"stack": {"universe": universe}})
+    assert (answer.status_code, answer.json["type"]) == (422, "no_such_group")
 
 
-def test_every_rule_metric_can_be_ruled_on(client: FlaskClient):
-    found = screen(client, *[f"{key}:.." for key in RULE_METRICS])
-    assert [step["metric"] for step in found["rules"]] == list(RULE_METRICS)
-    assert len(found["symbols"]) == 502
+def test_small_charts(client: FlaskClient, market: Market):
+    asked = {"symbols": ["TARNO", "NOBODY", "BELUA"], "what": "price", "sessions": 21}
+    found = client.post("/api/screen/series", json=asked).json
+    assert [series["symbol"] for series in found["series"]] == ["TARNO", "BELUA"]
+    assert found["sessions"][-1] == "2026-09-09"
+    assert found["series"][0]["close"] == market.frame.close[market.row("TARNO"), -21:].tolist()
+    past = client.post("/api/screen/series", json=asked | {"what": "volatility", "as_of": "2026-08-03"}).json
+    assert past["sessions"][-1] == "2026-08-03"
+    history = market.history(PLAIN.read("hv21").node)[market.row("TARNO")]
+    then = history[market.frame.sessions == np.datetime64("2026-08-03")]
+    assert past["series"][0]["historical"][-1] == pytest.approx(float(then[0]), abs=0.01)
+
+
+def export(client: FlaskClient, file_format: str, **more):
+    stack = {"universe": "stock", "rules": [{"text": "iv_rank >= 60"}, {"text": "price >= 20"}]}
+    asked = {"format": file_format, "name": "Teuer · 高い", "stack": stack, "sort": ["-iv_rank", "symbol"]}
+    asked |= {"columns": ["price", "iv_rank", "sector", "squeeze_on", "days_to_ex_dividend"]} | more
+    answer = client.post("/api/screen/export", json=asked)
+    assert answer.status_code == 200, answer.text
+    return answer
+
+
+def test_a_sheet_read_back_has_the_names_types_and_rules(client: FlaskClient):
+    answer = export(client, "xlsx")
+    book = openpyxl.load_workbook(io.BytesIO(answer.data))
+    page, about = book.worksheets
+    rows = list(page.iter_rows(values_only=True))
+    assert rows[0][:4] == ("Symbol", "Company", "Price ($)", "IV rank (0–100)")
+    found = screen(client, "iv_rank >= 60", "price >= 20", universe="stock", columns=["price", "iv_rank"])
+    assert {row[0] for row in rows[1:]} == set(found["symbols"])
+    ranks = [row[3] for row in rows[1:]]
+    assert ranks == sorted(ranks, reverse=True)
+    assert all(isinstance(row[2], int | float) and isinstance(row[5], bool) for row in rows[1:])
+    assert any(row[6] is None for row in rows[1:]), "no dividend declared: an empty cell, not a zero"
+    assert page.freeze_panes == "B2"
+    assert page.auto_filter.ref == f"A1:G{len(rows)}"
+    assert page.column_dimensions["B"].width > 12
+    said = [cell for row in about.iter_rows(values_only=True) for cell in row if cell is not None]
+    assert {"iv_rank >= 60", "price >= 20", "2026-09-09 15:45 New York"} <= {str(cell) for cell in said}
+    assert "filename*=UTF-8''Teuer" in answer.headers["Content-Disposition"]
+
+
+def test_csv_and_json_hold_the_same(client: FlaskClient):
+    text = export(client, "csv").data.decode("utf-8-sig")
+    lines = text.split("\r\n")
+    document = json.loads(export(client, "json").data)
+    assert lines[0].startswith("Symbol,Company,Price ($)")
+    assert [line.split(",")[0] for line in lines[1:-1]] == [row["symbol"] for row in document["rows"]]
+    assert document["rules"][0]["rule"] == "iv_rank >= 60"
+    assert document["notes"]["as of"] == "2026-09-09 15:45 New York"
+    past = json.loads(export(client, "json", as_of="2026-03-02").data)
+    assert past["notes"]["as of"] == "2026-03-02, at the close"
+
+
+def test_nothing_in_a_file_is_taken_for_a_formula(client: FlaskClient):
+    hostile = "=1+1"
+    client.post("/api/own-metrics", json={"key": "odd", "label": hostile, "expression": "price + 1"})
+    try:
+        text = export(client, "csv", columns=["odd"]).data.decode("utf-8-sig")
+        assert text.split("\r\n")[0] == f"Symbol,Company,'{hostile}"
+        book = openpyxl.load_workbook(io.BytesIO(export(client, "xlsx", columns=["odd"], name=hostile).data))
+        assert book.worksheets[0]["C1"].value == hostile
+        assert book.worksheets[0]["C1"].data_type == "s"
+    finally:
+        for metric in client.get("/api/own-metrics").json["metrics"]:
+            client.delete(f"/api/own-metrics/{metric['id']}")

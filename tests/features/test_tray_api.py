@@ -107,12 +107,12 @@ def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path
         assert waiting.status_code == 503
         assert waiting.json["type"] == "market_not_ready"
         load_demo_market(engine, lambda stage, share: None)
-        assert client.get("/api/screen").status_code == 200
+        assert client.post("/api/screen", json={"stack": {}}).status_code == 200
         assert symbols(add(client, "TARNO")) == ["TARNO"]
 
         server.stop()
         client.application.extensions["flinch"].holder._checked = -1e9  # as after two seconds
-        assert client.get("/api/screen").status_code == 200, "the market is held in memory"
+        assert client.post("/api/screen", json={"stack": {}}).status_code == 200, "the market is held in memory"
         assert client.get("/api/dossier/TARNO").status_code == 200
         for answer in (
             client.get("/api/tray"),
@@ -124,12 +124,12 @@ def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path
             assert answer.json["type"] == "database_away"
             assert "Nothing was changed" in answer.json["message"]
         unborn = create_app(Settings(database_url=server.url)).test_client()
-        assert unborn.get("/api/screen").status_code == 503
+        assert unborn.post("/api/screen", json={"stack": {}}).status_code == 503
 
         server.start()
         assert symbols(client.get("/api/tray")) == ["TARNO"], "nothing was lost"
         assert symbols(add(client, "BELUA")) == ["TARNO", "BELUA"]
-        assert unborn.get("/api/screen").status_code == 200
+        assert unborn.post("/api/screen", json={"stack": {}}).status_code == 200
     finally:
         server.stop()
 

@@ -39,7 +39,7 @@ def test_names_are_invented_distinct_and_shaped_as_promised():
 
 def test_made_twice_it_is_the_same(simulated: SimulatedMarket):
     again = simulate()
-    for field in ("open", "high", "low", "close", "volume", "option_volume", "vols"):
+    for field in ("open", "high", "low", "close", "volume", "vols", "nearest_vol"):
         assert np.array_equal(getattr(simulated, field), getattr(again, field), equal_nan=True)
     assert all(
         np.array_equal(a, b, equal_nan=a.dtype.kind == "f") for a, b in zip(simulated.chain, again.chain, strict=True)
@@ -49,7 +49,7 @@ def test_made_twice_it_is_the_same(simulated: SimulatedMarket):
 def test_it_is_the_market_that_was_made_before(simulated: SimulatedMarket):
     # Coarse on purpose: these figures change when the simulator makes another market, not with a processor's last digit.
     # Then raise SIMULATOR_VERSION, so that a market loaded earlier is made afresh.
-    assert len(simulated.chain.strike) == pytest.approx(159_494, rel=1e-3)
+    assert len(simulated.chain.strike) == pytest.approx(159_042, rel=1e-3)
     assert np.log(simulated.close).mean() == pytest.approx(3.696, abs=5e-3)
 
 
@@ -93,7 +93,9 @@ def test_spreads_narrow_with_liquidity(simulated: SimulatedMarket):
 def test_the_chains_volume_is_the_days_option_volume(simulated: SimulatedMarket):
     owner = simulated.expiries.name[simulated.chain.expiry]
     total = np.bincount(owner, simulated.chain.volume, minlength=len(simulated.names))
-    assert np.array_equal(total, simulated.option_volume[:, -1])
+    assert np.array_equal(
+        total, simulated.option_days["call_volume"][:, -1] + simulated.option_days["put_volume"][:, -1]
+    )
 
 
 def test_larger_names_list_more(simulated: SimulatedMarket):
@@ -180,3 +182,58 @@ def test_funds_are_baskets(simulated: SimulatedMarket):
     whole, index = names["TRAFA"], names["GLUDO"]
     assert np.corrcoef(returns[whole], returns[index])[0, 1] > 0.99
     assert returns[whole].std() < np.median(returns[:480].std(axis=1)) / 2
+
+
+def test_minutes_are_of_one_piece_with_the_day(simulated: SimulatedMarket):
+    bars = simulated.minute_bars
+    assert bars["high"].ge(bars["low"]).all()
+    assert (bars["high"] >= bars["open"]).all()
+    assert (bars["low"] <= bars["close"]).all()
+    assert bars.select("name", "at").is_duplicated().sum() == 0
+    last = bars.filter(bars["name"] == 0).tail(1)
+    assert str(last["at"][0]) == "2026-09-09 19:44:00", "the newest minute before 15:45 in New York"
+    assert last["close"][0] == simulated.close[0, -1]
+    fenso = next(i for i, name in enumerate(simulated.names) if name.symbol == "FENSO")
+    stopped = bars.filter(bars["name"] == fenso)["at"].max()
+    assert stopped.hour == 14, "halted before eleven in New York"
+
+
+def test_mornings_lead_from_the_last_close_to_the_open(simulated: SimulatedMarket):
+    hours = simulated.extended
+    seen = np.isfinite(hours.pre_last)
+    assert np.all(hours.pre_high[seen] >= hours.pre_last[seen])
+    assert np.all(hours.pre_low[seen] <= hours.pre_last[seen])
+    night = np.abs(np.log(simulated.open[:, 1:] / simulated.close[:, :-1]))
+    left = np.abs(np.log(simulated.open[:, 1:] / hours.pre_last[:, 1:]))
+    assert np.nanmedian(left) < 0.25 * np.median(night)
+    small = of_size(simulated, "small")
+    assert seen[small].mean() < 0.8 < seen[of_size(simulated, "large")].mean()
+    assert np.isnan(hours.post_last[:, -1]).all(), "this evening is still ahead"
+    busy = np.abs(np.diff(np.log(simulated.close), axis=1)) > 0.08
+    share = (hours.pre_volume / simulated.volume.mean(axis=1, keepdims=True))[:, 1:]
+    assert np.nanmean(share[busy]) > 1.5 * np.nanmean(share[~busy])
+
+
+def test_open_interest_follows_the_volume_of_the_session_before(simulated: SimulatedMarket):
+    days = simulated.option_days
+    for side in ("call", "put"):
+        change = np.diff(days[f"{side}_open_interest"], axis=1)[:, 1:]
+        volume = days[f"{side}_volume"][:, 1:-1]
+        corr = [np.corrcoef(c, v)[0, 1] for c, v in zip(change, volume, strict=True)]
+        assert np.median(corr) > 0.5
+
+
+def test_facts_are_plausible_and_mostly_agree(simulated: SimulatedMarket):
+    rows = simulated.fundamentals
+    assert (rows["period_end"] < rows["known_on"]).all()
+    one, two = (rows.filter(rows["source"] == source) for source in (1, 2))
+    apart = np.abs(one["book"].to_numpy() / two["book"].to_numpy() - 1)
+    assert 0.01 < (apart > 0.05).mean() < 0.1
+    assert np.median(apart) < 0.005
+    newest = simulated.sessions[-1].astype("datetime64[D]")
+    assert (simulated.short_interest["known_on"].to_numpy().astype("datetime64[D]") <= newest).all()
+    assert (simulated.short_interest["settled_on"] < simulated.short_interest["known_on"]).all()
+    ahead = simulated.dividends.filter(simulated.dividends["ex_date"].to_numpy().astype("datetime64[D]") > newest)
+    assert len(ahead) > 50
+    assert (ahead["declared_on"].to_numpy().astype("datetime64[D]") <= newest).all(), "declared by now"
+    assert np.allclose(simulated.members.sum(axis=1), 1)

@@ -3,8 +3,9 @@
 import numpy as np
 import pytest
 
+from flinch.core.rules import METRICS
 from flinch.feeds.simulated.storylines import Storyline, storylines
-from flinch.market import Market
+from flinch.market import PLAIN, Market
 
 STORIES = storylines()
 
@@ -15,8 +16,15 @@ def measure(market: Market, story: Storyline) -> dict[str, float]:
     iv7, iv30 = frame.implied[7][row], frame.implied[30][row]
     close = frame.close[row]
     days = {str(day): column for column, day in enumerate(frame.sessions)}
-    found = {key: column.values[row] for key, column in market.columns.items()}
+    found = {key: market.metric(key)[row] for key, metric in METRICS.items() if metric.kind != "text"}
     found["spent"] /= 100
+
+    def rule(text: str) -> float:
+        return market.column(PLAIN.read(text).node, market.newest).values[row]
+
+    found["share_above_book"] = rule("share_of_sessions(price_to_book > 0.9, 504)")
+    found["low_under_channel"] = rule("low < channel(close, 126, -1) and close > channel(close, 126, -1)")
+    found["breakout"] = rule("close > lag(max(high, 63), 1)")
     found["iv7_over_iv30"] = iv7[-1] / iv30[-1]
     if len(story.dates) > 1:
         found["iv7_before_over_after"] = iv7[days[str(story.dates[0])]] / iv7[days[str(story.dates[1])]]
@@ -45,19 +53,19 @@ def test_the_planted_numbers_are_found(market: Market, story: Storyline):
 
 def test_a_low_rank_and_a_high_percentile_are_not_the_same(market: Market, stories: dict[str, Storyline]):
     row = market.row(stories["low rank, high percentile"].symbol)
-    assert market.columns["iv_percentile"].values[row] - market.columns["iv_rank"].values[row] > 40
+    assert market.metric("iv_percentile")[row] - market.metric("iv_rank")[row] > 40
 
 
 def test_the_halted_name_says_why_it_has_no_volatility(market: Market, stories: dict[str, Storyline]):
     row = market.row(stories["halted"].symbol)
-    assert market.columns["iv30"].reasons[row] == "no usable option quotes in this session"
-    assert np.isfinite(market.columns["price"].values[row])
+    assert market.reason("iv30", row) == "no usable option quotes around thirty days ahead"
+    assert np.isfinite(market.metric("price")[row])
     assert np.isfinite(market.frame.implied[30][row, -2]), "it was quoted yesterday"
 
 
 def test_the_newly_listed_name_says_how_much_is_missing(market: Market, stories: dict[str, Storyline]):
     row = market.row(stories["newly listed"].symbol)
-    assert market.columns["iv_rank"].reasons[row] == "45 sessions observed, 60 are needed"
+    assert market.reason("iv_rank", row) == "45 sessions observed, 60 are needed"
     listed = market.frame.names[row].listed_on
     assert str(listed) == str(stories["newly listed"].dates[0])
     assert all(report.session >= listed for report in market.frame.reports[row])
@@ -67,7 +75,7 @@ def test_the_name_with_missing_days_has_no_historical_volatility_until_they_have
     market: Market, stories: dict[str, Storyline]
 ):
     row = market.row(stories["missing days"].symbol)
-    assert market.columns["hv21"].reasons[row] == "one of the last 22 sessions is missing"
-    assert market.columns["iv_hv_ratio"].reasons[row] == "one of the last 22 sessions is missing"
+    assert market.reason("hv21", row) == "3 of the last 22 sessions are missing"
+    assert market.reason("iv_hv_ratio", row) == "3 of the last 22 sessions are missing"
     gone = market.frame.sessions[np.isnan(market.frame.close[row])]
     assert [str(gone[0]), str(gone[-1])] == [str(day) for day in stories["missing days"].dates]

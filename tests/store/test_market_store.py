@@ -17,10 +17,11 @@ from flinch.feeds.state import demo_market_loaded, half_made
 from flinch.market import Market, MarketHolder, MarketNotReady
 from flinch.store.bulk import replace_rows
 from flinch.store.engine import transaction
-from flinch.store.frame import MarketFrame, load_frame, read_table
+from flinch.store.frame import MarketFrame, load_frame
 from flinch.store.market_state import begin_load, finish_load, read_state
 from flinch.store.migrate import migrate
-from flinch.store.models import Base, DailyBar, ExpiryVolatility, Name, OptionQuote, VolatilityDay
+from flinch.store.models import Base, DailyBar, ExpiryVolatility, MinuteBar, Name, OptionDay, OptionQuote, VolatilityDay
+from flinch.store.reading import read_table
 
 
 @pytest.fixture(scope="module")
@@ -61,7 +62,7 @@ def test_todays_volatility_is_read_from_the_chain_and_near_the_truth(frame: Mark
 
 
 def test_loading_and_publishing_twice_changes_nothing(engine: Engine, simulated: SimulatedMarket, frame: MarketFrame):
-    tables = (Name, DailyBar, VolatilityDay, OptionQuote, ExpiryVolatility)
+    tables = (Name, DailyBar, VolatilityDay, OptionDay, OptionQuote, ExpiryVolatility, MinuteBar)
     before = [rows_in(engine, table) for table in tables]
     write_market(engine, simulated, lambda stage, share: None)
     publish(engine)

@@ -9,6 +9,8 @@ import { Empty, Failed, Loading } from "@/shared/ui/States";
 // Charts come with the first Dossier, not with the first page.
 const DossierPage = lazy(() => import("@/features/dossier/DossierPage"));
 
+const HandbookPage = lazy(() => import("@/features/handbook/HandbookPage"));
+
 function PickName() {
   return (
     <Empty>
@@ -42,6 +44,14 @@ const router = createBrowserRouter([
           </Suspense>
         ),
       },
+      ...["/handbook", "/handbook/:entry"].map((path) => ({
+        path,
+        element: (
+          <Suspense fallback={<Loading what="the Handbook" />}>
+            <HandbookPage />
+          </Suspense>
+        ),
+      })),
       { path: "*", element: <NoPage /> },
     ],
   },

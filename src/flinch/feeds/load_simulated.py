@@ -17,7 +17,22 @@ from flinch.feeds.simulated.market import TENOR_DAYS
 from flinch.feeds.state import SIMULATOR_VERSION, SOURCE
 from flinch.store.bulk import empty_market, replace_rows
 from flinch.store.market_state import begin_load, finish_load
-from flinch.store.models import Base, DailyBar, EarningsReport, Name, OptionActivity, OptionQuote, VolatilityDay
+from flinch.store.models import (
+    Base,
+    DailyBar,
+    Dividend,
+    EarningsReport,
+    Estimate,
+    ExtendedDay,
+    Fundamental,
+    FundMember,
+    MinuteBar,
+    Name,
+    OptionDay,
+    OptionQuote,
+    ShortInterest,
+    VolatilityDay,
+)
 
 Progress = Callable[[str, float], None]
 
@@ -42,9 +57,21 @@ def write_market(engine: Engine, market: SimulatedMarket, progress: Progress) ->
     tables: list[tuple[type[Base], pl.DataFrame]] = [
         (Name, _names(market)),
         (DailyBar, _by_session(market, market.traded, _bars(market))),
-        (OptionActivity, _by_session(market, market.traded, {"volume": market.option_volume})),
+        (ExtendedDay, _by_session(market, market.traded, market.extended._asdict())),
+        (OptionDay, _by_session(market, _before_today(market), market.option_days)),
         (VolatilityDay, _by_session(market, _before_today(market), _vols(market))),
         (EarningsReport, _reports(market)),
+        (FundMember, _members(market)),
+        *[
+            (table, rows.rename({"name": "name_id"}).with_columns(pl.col("name_id") + 1))
+            for table, rows in (
+                (Fundamental, market.fundamentals),
+                (Estimate, market.estimates),
+                (Dividend, market.dividends),
+                (ShortInterest, market.short_interest),
+                (MinuteBar, market.minute_bars),
+            )
+        ],
         (OptionQuote, _quotes(market)),
     ]
     for done, (table, rows) in enumerate(tables):
@@ -61,8 +88,9 @@ def _names(market: SimulatedMarket) -> pl.DataFrame:
             "company": [name.company for name in market.names],
             "kind": [name.kind for name in market.names],
             "sector": [name.sector for name in market.names],
-            "listed_on": market.sessions[market.listed_from],
+            "listed_on": market.listed_on,
             "shares_outstanding": market.shares_outstanding,
+            "float_shares": market.float_shares,
         }
     )
 
@@ -80,13 +108,24 @@ def _bars(market: SimulatedMarket) -> dict[str, NDArray[np.generic]]:
 
 
 def _vols(market: SimulatedMarket) -> dict[str, NDArray[np.generic]]:
-    return {f"iv{days}": np.round(market.vols[:, :, column], 6) for column, days in enumerate(TENOR_DAYS)}
+    vols: dict[str, NDArray[np.generic]] = {
+        f"iv{days}": np.round(market.vols[:, :, column], 6) for column, days in enumerate(TENOR_DAYS)
+    }
+    return vols | {"iv_nearest": np.round(market.nearest_vol, 6)}
 
 
 def _before_today(market: SimulatedMarket) -> NDArray[np.bool_]:
     kept = market.traded.copy()
     kept[:, -1] = False
     return kept
+
+
+def _members(market: SimulatedMarket) -> pl.DataFrame:
+    fund, company = np.nonzero(market.members)
+    first = len(market.names) - market.members.shape[0]
+    return pl.DataFrame(
+        {"fund_id": fund + first + 1, "name_id": company + 1, "weight": np.round(market.members[fund, company], 8)}
+    )
 
 
 def _reports(market: SimulatedMarket) -> pl.DataFrame:

@@ -9,18 +9,19 @@ import numpy as np
 import polars as pl
 from sqlalchemy import Engine
 
+from flinch.core.calendar import is_monthly
 from flinch.core.volatility import constant_maturity_vol
-from flinch.core.volatility.chain import ChainQuotes, summarise_expiries
+from flinch.core.volatility.chain import ChainQuotes, summarise_expiries, typical_width
 from flinch.store.bulk import replace_rows
-from flinch.store.frame import TENORS, read_names, read_quotes, read_spots
+from flinch.store.frame import TENORS, read_names, read_option_totals, read_quotes, read_spots
 from flinch.store.market_state import read_state
-from flinch.store.models import ExpiryVolatility, VolatilityDay
+from flinch.store.models import ExpiryVolatility, OptionDay, VolatilityDay
 
 _ZONE = ZoneInfo("America/New_York")
 
 
 def publish(engine: Engine) -> None:
-    """Read every expiry's forward, volatility and straddle out of the newest chain, and write the session's volatility.
+    """Read every expiry's forward, volatility and straddle out of the newest chain; write the session's volatility and activity.
 
     One pass over all contracts; running it twice writes the same rows.
     """
@@ -40,16 +41,13 @@ def publish(engine: Engine) -> None:
     def column(name: str) -> np.ndarray[tuple[int], np.dtype[np.float64]]:
         return rows[name].cast(pl.Float64).fill_null(np.nan).to_numpy()
 
-    summary = summarise_expiries(
-        ChainQuotes(
-            rows["group"].cast(pl.Int64).to_numpy(),
-            column("strike"),
-            *[column(f"{side}_{quote}") for side in ("call", "put") for quote in ("bid", "ask")],
-        ),
-        spot=groups["close"].fill_null(np.nan).to_numpy(),
-        years=years,
-        rate=state.rate,
+    chain = ChainQuotes(
+        rows["group"].cast(pl.Int64).to_numpy(),
+        column("strike"),
+        *[column(f"{side}_{quote}") for side in ("call", "put") for quote in ("bid", "ask")],
     )
+    spot = groups["close"].fill_null(np.nan).to_numpy()
+    summary = summarise_expiries(chain, spot=spot, years=years, rate=state.rate)
     replace_rows(
         engine,
         ExpiryVolatility,
@@ -69,10 +67,31 @@ def publish(engine: Engine) -> None:
     table = np.full((2, names.height, place.max(initial=0) + 1), np.nan)
     table[:, owner, place] = years, summary.vol
     vols = constant_maturity_vol(table[0], table[1], np.array(TENORS) / 365)
+    nearest = np.full(names.height, np.nan)
+    read = np.flatnonzero(np.isfinite(summary.vol))
+    firsts = np.unique(owner[read], return_index=True)
+    nearest[firsts[0]] = summary.vol[read[firsts[1]]]
     replace_rows(
         engine,
         VolatilityDay,
         names.select(pl.col("id").alias("name_id"), pl.lit(session).alias("session")).with_columns(
-            [pl.Series(f"iv{days}", vols[:, i]) for i, days in enumerate(TENORS)]
+            [pl.Series(f"iv{days}", vols[:, i]) for i, days in enumerate(TENORS)] + [pl.Series("iv_nearest", nearest)]
         ),
+    )
+    totals = read_option_totals(engine, state.as_of)
+    expirations = groups["expiration"].to_numpy().astype("datetime64[D]")
+    counts = [np.bincount(owner, weights, names.height) for weights in (None, ~is_monthly(expirations))]
+    strikes = np.bincount(owner[chain.group], minlength=names.height)
+    width = typical_width(chain, owner, spot=spot, years=years, count=names.height)
+    replace_rows(
+        engine,
+        OptionDay,
+        names.select(pl.col("id").alias("name_id"), pl.lit(session).alias("session"))
+        .with_columns(
+            pl.Series("atm_width", np.round(width, 3)),
+            pl.Series("expirations", counts[0].astype(np.int64)),
+            pl.Series("weekly_expirations", counts[1].astype(np.int64)),
+            pl.Series("strikes", strikes),
+        )
+        .join(totals, on="name_id", how="inner", maintain_order="left"),
     )

@@ -4,26 +4,27 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
-import connectorx
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
-from sqlalchemy import Engine, Select, select
-from sqlalchemy.dialects import mysql
+from sqlalchemy import Engine, select
 
-from flinch.store.engine import DatabaseAway, reader_url
+from flinch.store.facts import Report, read_facts, report_days
 from flinch.store.market_state import Loaded, read_state
 from flinch.store.models import (
     DailyBar,
     EarningsReport,
     ExpiryVolatility,
+    ExtendedDay,
+    FundMember,
     Name,
-    OptionActivity,
+    OptionDay,
     OptionQuote,
     VolatilityDay,
 )
+from flinch.store.reading import read_table
 
 Floats = NDArray[np.float64]
 TENORS = (7, 14, 30, 60, 90, 180, 365)
@@ -52,32 +53,33 @@ class Expiry(NamedTuple):
     straddle_strike: float
 
 
-class Report(NamedTuple):
-    """One earnings report."""
-
-    session: dt.date
-    timing: str
-
-
 @dataclass(frozen=True)
 class MarketFrame:
-    """One version of the market; arrays are names x sessions, volatilities annualised decimals, NaN where missing."""
+    """One version of the market; arrays are names x sessions, volatilities annualised decimals, NaN where missing.
+
+    `daily` holds every further field by name: extended hours, option activity, and what was known of fundamentals, estimates,
+    dividends, short interest and earnings in each session.
+    """
 
     state: Loaded
+    ids: NDArray[np.int64]
     names: list[NameFacts]
     index: dict[str, int]
     kind: NDArray[np.str_]
     shares_outstanding: Floats
+    float_shares: Floats
     sessions: NDArray[np.datetime64]
+    listed_from: NDArray[np.int64]
     open: Floats
     high: Floats
     low: Floats
     close: Floats
     volume: Floats
-    option_volume: Floats
     implied: dict[int, Floats]
+    daily: dict[str, Floats]
     expiries: dict[int, list[Expiry]]
     reports: dict[int, list[Report]]
+    members: dict[int, list[tuple[int, float]]]
     quoted: NDArray[np.bool_]
 
     def bars(self, row: int) -> tuple[Floats, Floats, Floats, Floats]:
@@ -85,21 +87,11 @@ class MarketFrame:
         return self.open[row], self.high[row], self.low[row], self.close[row]
 
 
-def read_table(engine: Engine, statement: Select[*tuple[Any, ...]]) -> pl.DataFrame:
-    """Rows of a query as columns, without a Python object a cell."""
-    sql = str(statement.compile(dialect=mysql.dialect(), compile_kwargs={"literal_binds": True})).replace("%%", "%")
-    try:
-        return connectorx.read_sql(reader_url(engine), sql, return_type="polars", protocol="binary")  # type: ignore[no-any-return]
-    except RuntimeError as error:
-        if "onnect" in str(error) or "timed out" in str(error):
-            raise DatabaseAway from error
-        raise
-
-
 def read_names(engine: Engine) -> pl.DataFrame:
     """All names in the order of the frame's rows."""
-    columns = (Name.id, Name.symbol, Name.company, Name.kind, Name.sector, Name.listed_on, Name.shares_outstanding)
-    return read_table(engine, select(*columns).order_by(Name.id))
+    n = Name
+    columns = (n.id, n.symbol, n.company, n.kind, n.sector, n.listed_on, n.shares_outstanding, n.float_shares)
+    return read_table(engine, select(*columns).order_by(n.id))
 
 
 def read_quotes(engine: Engine, taken_at: dt.datetime) -> pl.DataFrame:
@@ -120,6 +112,21 @@ def read_quotes(engine: Engine, taken_at: dt.datetime) -> pl.DataFrame:
 def read_spots(engine: Engine, session: dt.date) -> pl.DataFrame:
     """Close (or last, while the session is open) of every name in a session: name_id, close."""
     return read_table(engine, select(DailyBar.name_id, DailyBar.close).where(DailyBar.session == session))
+
+
+def read_option_totals(engine: Engine, taken_at: dt.datetime) -> pl.DataFrame:
+    """One snapshot's contracts traded and open a name: name_id, volume and open_interest of calls (call_) and puts (put_)."""
+    q = OptionQuote
+    moment = taken_at.astimezone(dt.UTC).replace(tzinfo=None)
+    rows = read_table(
+        engine, select(q.name_id, q.is_call, q.volume, q.open_interest).where(q.taken_at == moment).order_by(q.name_id)
+    )
+    sides = [
+        pl.col(column).filter(pl.col("is_call") == side).sum().alias(f"{said}_{column}")
+        for column in ("volume", "open_interest")
+        for side, said in ((1, "call"), (0, "put"))
+    ]
+    return rows.group_by("name_id", maintain_order=True).agg(sides)
 
 
 def load_frame(engine: Engine) -> MarketFrame | None:
@@ -155,34 +162,46 @@ def load_frame(engine: Engine) -> MarketFrame | None:
             out.append(array)
         return out
 
-    prices = scatter(bars, ["open", "high", "low", "close", "volume"])
-    activity = read_table(engine, select(OptionActivity.name_id, OptionActivity.session, OptionActivity.volume))
-    tenor_columns = [f"iv{days}" for days in TENORS]
+    bar_fields = ["open", "high", "low", "close", "volume"]
+    prices = dict(zip(bar_fields, scatter(bars, bar_fields), strict=True))
+    daily: dict[str, Floats] = {}
+    for table in (ExtendedDay, OptionDay):
+        fields = [column.name for column in table.__table__.columns if not column.primary_key]
+        rows = read_table(engine, select(table.name_id, table.session, *[getattr(table, f) for f in fields]))
+        daily |= dict(zip(fields, scatter(rows, fields), strict=True))
+    tenor_columns = [f"iv{days}" for days in TENORS] + ["iv_nearest"]
     vols = read_table(
         engine,
         select(VolatilityDay.name_id, VolatilityDay.session, *[getattr(VolatilityDay, c) for c in tenor_columns]),
     )
+    implied = scatter(vols, tenor_columns)
+    daily["iv_nearest"] = implied.pop()
     index = {symbol: row for row, symbol in enumerate(names["symbol"])}
     newest = dt.date.fromisoformat(str(sessions[-1]))
     expiries = _expiries(engine, newest, ids)
     quoted = np.zeros(ids.size, dtype=bool)
     quoted[[row for row, listed in expiries.items() if any(np.isfinite(e.vol) for e in listed)]] = True
+    kind = names["kind"].to_numpy().astype(np.str_)
+    reports = _reports(engine, ids)
+    traded = np.isfinite(prices["close"])
+    daily |= read_facts(engine, ids, sessions, kind)
+    daily |= report_days(reports, ids.size, sessions, prices["close"])
     return MarketFrame(
         state=state,
+        ids=ids,
         names=[NameFacts(*row) for row in names.select("symbol", "company", "kind", "sector", "listed_on").iter_rows()],
         index=index,
-        kind=names["kind"].to_numpy().astype(np.str_),
+        kind=kind,
         shares_outstanding=names["shares_outstanding"].fill_null(np.nan).to_numpy(),
+        float_shares=names["float_shares"].fill_null(np.nan).to_numpy(),
         sessions=sessions,
-        open=prices[0],
-        high=prices[1],
-        low=prices[2],
-        close=prices[3],
-        volume=prices[4],
-        option_volume=scatter(activity, ["volume"])[0],
-        implied=dict(zip(TENORS, scatter(vols, tenor_columns), strict=True)),
+        listed_from=np.where(traded.any(axis=1), traded.argmax(axis=1), sessions.size),
+        **prices,
+        implied=dict(zip(TENORS, implied, strict=True)),
+        daily=daily,
         expiries=expiries,
-        reports=_reports(engine, ids),
+        reports=reports,
+        members=_members(engine, ids),
         quoted=quoted,
     )
 
@@ -213,6 +232,16 @@ def _expiries(engine: Engine, session: dt.date, ids: NDArray[np.int64]) -> dict[
     for name_id, expiration, years, forward, parity, vol, strikes, straddle, strike in rows.iter_rows():
         row = int(np.searchsorted(ids, name_id))
         out.setdefault(row, []).append(Expiry(expiration, years, forward, bool(parity), vol, strikes, straddle, strike))
+    return out
+
+
+def _members(engine: Engine, ids: NDArray[np.int64]) -> dict[int, list[tuple[int, float]]]:
+    m = FundMember
+    out: dict[int, list[tuple[int, float]]] = {}
+    rows = read_table(engine, select(m.fund_id, m.name_id, m.weight).order_by(m.fund_id, m.weight.desc()))
+    for fund_id, name_id, weight in rows.iter_rows():
+        fund, member = np.searchsorted(ids, [fund_id, name_id])
+        out.setdefault(int(fund), []).append((int(member), weight))
     return out
 
 

@@ -43,6 +43,7 @@ class Name(Base):
     sector: Mapped[str] = mapped_column(String(40))
     listed_on: Mapped[dt.date] = mapped_column(Date)
     shares_outstanding: Mapped[float | None] = mapped_column(Double)
+    float_shares: Mapped[float | None] = mapped_column(Double)
 
 
 class DailyBar(Base):
@@ -58,17 +59,51 @@ class DailyBar(Base):
     volume: Mapped[float | None] = mapped_column(Double)
 
 
-class OptionActivity(Base):
-    """Option contracts traded in a session, all expirations and strikes together."""
+class ExtendedDay(Base):
+    """Before a session's open and after its close; missing where nothing traded then."""
 
-    __tablename__ = "option_activity"
+    __tablename__ = "extended_day"
     name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
-    volume: Mapped[int] = mapped_column(BigInteger)
+    pre_high: Mapped[float | None] = mapped_column(Double)
+    pre_low: Mapped[float | None] = mapped_column(Double)
+    pre_last: Mapped[float | None] = mapped_column(Double)
+    pre_volume: Mapped[float | None] = mapped_column(Double)
+    post_last: Mapped[float | None] = mapped_column(Double)
+    post_volume: Mapped[float | None] = mapped_column(Double)
+
+
+class MinuteBar(Base):
+    """A minute's prices and shares traded; `at` is the minute's start in UTC, regular hours or not."""
+
+    __tablename__ = "minute_bar"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
+    open: Mapped[float] = mapped_column(Double)
+    high: Mapped[float] = mapped_column(Double)
+    low: Mapped[float] = mapped_column(Double)
+    close: Mapped[float] = mapped_column(Double)
+    volume: Mapped[float | None] = mapped_column(Double)
+
+
+class OptionDay(Base):
+    """A session's options as a whole: contracts traded and open by side, quoted width at the money in percent, what is listed."""
+
+    __tablename__ = "option_day"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    call_volume: Mapped[int] = mapped_column(BigInteger)
+    put_volume: Mapped[int] = mapped_column(BigInteger)
+    call_open_interest: Mapped[int] = mapped_column(BigInteger)
+    put_open_interest: Mapped[int] = mapped_column(BigInteger)
+    atm_width: Mapped[float | None] = mapped_column(Double)
+    expirations: Mapped[int] = mapped_column(Integer)
+    weekly_expirations: Mapped[int] = mapped_column(Integer)
+    strikes: Mapped[int] = mapped_column(Integer)
 
 
 class VolatilityDay(Base):
-    """Constant-maturity implied volatility of a session, annualised decimals."""
+    """Implied volatility of a session at constant maturities and of the nearest expiration, annualised decimals."""
 
     __tablename__ = "volatility_day"
     name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
@@ -80,6 +115,7 @@ class VolatilityDay(Base):
     iv90: Mapped[float | None] = mapped_column(Double)
     iv180: Mapped[float | None] = mapped_column(Double)
     iv365: Mapped[float | None] = mapped_column(Double)
+    iv_nearest: Mapped[float | None] = mapped_column(Double)
 
 
 class EarningsReport(Base):
@@ -89,6 +125,60 @@ class EarningsReport(Base):
     name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
     timing: Mapped[str] = mapped_column(String(12))
+
+
+class FundMember(Base):
+    """A company in a fund or index, with its weight."""
+
+    __tablename__ = "fund_member"
+    fund_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    weight: Mapped[float] = mapped_column(Double)
+
+
+class Fundamental(Base):
+    """A report's figures as first reported by one source, per share; usable from `known_on`."""
+
+    __tablename__ = "fundamental"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    source: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    period_end: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    known_on: Mapped[dt.date] = mapped_column(Date)
+    eps_ttm: Mapped[float | None] = mapped_column(Double)
+    sales_ttm: Mapped[float | None] = mapped_column(Double)
+    book: Mapped[float | None] = mapped_column(Double)
+    fcf_ttm: Mapped[float | None] = mapped_column(Double)
+    debt_to_equity: Mapped[float | None] = mapped_column(Double)
+
+
+class Estimate(Base):
+    """What analysts expect together, usable from `known_on`."""
+
+    __tablename__ = "estimate"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    known_on: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    eps_next_year: Mapped[float | None] = mapped_column(Double)
+    fair_value: Mapped[float | None] = mapped_column(Double)
+
+
+class Dividend(Base):
+    """A cash dividend per share, past or declared."""
+
+    __tablename__ = "dividend"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    ex_date: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    declared_on: Mapped[dt.date] = mapped_column(Date)
+    amount: Mapped[float] = mapped_column(Double)
+
+
+class ShortInterest(Base):
+    """Shares sold short at a settlement date, usable from `known_on`."""
+
+    __tablename__ = "short_interest"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    settled_on: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    known_on: Mapped[dt.date] = mapped_column(Date)
+    shares: Mapped[float] = mapped_column(Double)
 
 
 class OptionQuote(Base):
@@ -149,3 +239,53 @@ class TrayStep(Base):
     owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
     what: Mapped[str] = mapped_column(String(120))
     before: Mapped[list[dict[str, Any]]] = mapped_column(JSON)
+
+
+class SavedScreen(Base):
+    """A screen somebody keeps; `deleted_at` is set while its removal can still be undone."""
+
+    __tablename__ = "saved_screen"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    name: Mapped[str] = mapped_column(String(120))
+    description: Mapped[str] = mapped_column(String(2000))
+    tags: Mapped[list[str]] = mapped_column(JSON)
+    body: Mapped[dict[str, Any]] = mapped_column(JSON)
+    changed_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
+class ScreenLook(Base):
+    """Which names a saved screen had when somebody last looked at it as of a session."""
+
+    __tablename__ = "screen_look"
+    screen_id: Mapped[int] = mapped_column(ForeignKey("saved_screen.id", ondelete="CASCADE"), primary_key=True)
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    looked_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    symbols: Mapped[list[str]] = mapped_column(JSON)
+
+
+class OwnMetric(Base):
+    """A numeric expression with a name."""
+
+    __tablename__ = "own_metric"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    key: Mapped[str] = mapped_column(String(40))
+    label: Mapped[str] = mapped_column(String(80))
+    unit: Mapped[str] = mapped_column(String(20))
+    expression: Mapped[str] = mapped_column(String(1000))
+    decimals: Mapped[int] = mapped_column(SmallInteger)
+    deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
+class Basket(Base):
+    """A saved, named group of names."""
+
+    __tablename__ = "basket"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    name: Mapped[str] = mapped_column(String(120))
+    symbols: Mapped[list[str]] = mapped_column(JSON)
+    changed_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)

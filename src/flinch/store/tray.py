@@ -71,6 +71,38 @@ def add_to_tray(engine: Engine, owner_id: int, entries: list[tuple[str, dict[str
         return _tray(session, owner_id)
 
 
+def set_tray(
+    engine: Engine, owner_id: int, op: str, entries: list[tuple[str, dict[str, Any]]], what: str, now: dt.datetime
+) -> Tray:
+    """Change the tray by a list of (symbol, why) in one undoable step, said as `what`.
+
+    `op` is "keep" (only names on the list stay), "add" (those not there yet come), "remove" (names on the list go) or
+    "replace" (the list takes the tray's place; names that stay keep why they came). Raises TrayFull and changes nothing.
+    """
+    listed = dict(entries)
+    with transaction(engine) as session:
+        present = _entries(session, owner_id)
+        held = [entry.symbol for entry in present]
+        goes = {
+            "keep": {symbol for symbol in held if symbol not in listed},
+            "replace": {symbol for symbol in held if symbol not in listed},
+            "remove": {symbol for symbol in held if symbol in listed},
+        }.get(op, set())
+        comes = [symbol for symbol in listed if symbol not in held] if op in ("add", "replace") else []
+        if len(held) - len(goes) + len(comes) > MOST_ENTRIES:
+            raise TrayFull
+        if goes or comes:
+            _remember(session, owner_id, what[:120], present)
+            session.execute(delete(TrayEntry).where(TrayEntry.owner_id == owner_id, TrayEntry.symbol.in_(goes)))
+            last = max((entry.position for entry in present), default=0)
+            moment = now.astimezone(dt.UTC).replace(tzinfo=None, microsecond=0)
+            for offset, symbol in enumerate(comes, 1):
+                row = TrayEntry(owner_id=owner_id, symbol=symbol, position=last + offset, why=listed[symbol])
+                row.added_at = moment
+                session.add(row)
+        return _tray(session, owner_id)
+
+
 def remove_from_tray(engine: Engine, owner_id: int, symbols: list[str] | None) -> Tray:
     """Take names out in one undoable step; None takes out all."""
     with transaction(engine) as session:

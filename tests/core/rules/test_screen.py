@@ -1,4 +1,4 @@
-"""Range rules, the funnel and distributions, against a count by hand."""
+"""The funnel, lone cuts, aim and distributions, against a count name by name."""
 
 import numpy as np
 import pytest
@@ -6,56 +6,108 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from flinch.core.rules import RangeRule, distribution, run_screen, spread
+from flinch.core.rules import Rung, Truth, aim, distribution, run_screen, spread
 
-values = st.integers(-5, 5).map(float) | st.just(np.nan)
-edges = st.integers(-6, 6).map(float)
+YES, NO, UNKNOWN = 1, 0, -1
 
 
 @st.composite
-def screens(draw):
+def stacks(draw):
     shape = draw(st.sampled_from([(7,), (4, 3), (30,)]))
-    metrics = {key: draw(arrays(float, shape, elements=values)) for key in "abc"}
-    rules = []
-    for key in draw(st.lists(st.sampled_from("abc"), max_size=4)):
-        low, high = sorted((draw(edges), draw(edges)))
-        rules.append(RangeRule(key, draw(st.sampled_from([low, -np.inf])), draw(st.sampled_from([high, np.inf]))))
-    return metrics, rules, draw(arrays(bool, shape))
+    count = draw(st.integers(0, 5))
+    answers = [
+        draw(st.none() | arrays(np.int8, shape, elements=st.sampled_from([YES, NO, UNKNOWN]))) for _ in range(count)
+    ]
+    cuts = sorted(draw(st.sets(st.integers(1, max(1, count - 1)), max_size=count)))
+    edges = [0, *[cut for cut in cuts if cut < count], count] if count else [0]
+    modes = draw(st.lists(st.sampled_from(["any", "all"]), min_size=len(edges), max_size=len(edges)))
+    rungs = [Rung(tuple(range(a, b)), m) for a, b, m in zip(edges[:-1], edges[1:], modes, strict=False)]
+    return answers, rungs, draw(arrays(bool, shape))
 
 
-@given(screens())
-def test_agrees_with_counting_name_by_name(screen):
-    metrics, rules, universe = screen
-    result = run_screen(metrics, rules, universe)
-    alive = [i for i in np.ndindex(universe.shape) if universe[i]]
-
-    def meets(rule, i):
-        value = metrics[rule.metric][i]
-        return rule.is_open or (value == value and rule.lower <= value <= rule.upper)
-
-    for n, (rule, step) in enumerate(zip(rules, result.steps, strict=True)):
-        others = [r for m, r in enumerate(rules) if m != n]
-        assert step.reached == len(alive)
-        assert step.missing == (0 if rule.is_open else sum(np.isnan(metrics[rule.metric][i]) for i in alive))
-        alive = [i for i in alive if meets(rule, i)]
-        assert step.survivors == len(alive)
-        back = [
-            i
-            for i in np.ndindex(universe.shape)
-            if universe[i] and all(meets(r, i) for r in others) and not meets(rule, i)
-        ]
-        assert step.lone_cut == len(back)
-    assert [i for i in np.ndindex(universe.shape) if result.survivors[i]] == alive
+def holds(answers, rungs, place, without=None):
+    for rung in rungs:
+        real = [answers[m][place] for m in rung.members if answers[m] is not None and m != without]
+        if real and not (all if rung.mode == "all" else any)(answer == YES for answer in real):
+            return False
+    return True
 
 
-def test_an_inverted_range_an_unknown_metric_and_too_many_rules_are_refused():
-    metrics, universe = {"price": np.ones(3)}, np.ones(3, dtype=bool)
-    with pytest.raises(ValueError, match="lower edge 5 is above the upper edge 2"):
-        run_screen(metrics, [RangeRule("price", 5, 2)], universe)
-    with pytest.raises(KeyError):
-        run_screen(metrics, [RangeRule("prize")], universe)
-    with pytest.raises(ValueError, match="250 at most"):
-        run_screen(metrics, [RangeRule("price")] * 251, universe)
+@given(stacks())
+def test_agrees_with_counting_name_by_name(stack):
+    answers, rungs, universe = stack
+    truths = [None if a is None else Truth(a == YES, a == NO) for a in answers]
+    result = run_screen(truths, rungs, universe)
+    places = [place for place in np.ndindex(universe.shape) if universe[place]]
+    expected = {place for place in places if holds(answers, rungs, place)}
+    assert {place for place in np.ndindex(universe.shape) if result.survivors[place]} == expected
+    for rule, (answer, count) in enumerate(zip(answers, result.counts, strict=True)):
+        if answer is None:
+            assert (count.missing, count.lone_cut) == (0, 0)
+            assert count.survivors == count.reached
+            continue
+        without = {place for place in places if holds(answers, rungs, place, without=rule)}
+        rung = next(r for r in rungs if rule in r.members)
+        alone = [m for m in rung.members if answers[m] is not None] == [rule]
+        if alone or rung.mode == "all":
+            assert count.lone_cut == len(without - expected)
+        else:
+            assert count.lone_cut == -len(expected - without)
+        flat = [r for r in rungs if max(r.members) < min(rung.members)]
+        first = {place for place in places if holds(answers, flat, place)}
+        if rung.mode == "all":
+            before = [m for m in rung.members if m < rule and answers[m] is not None]
+            first = {place for place in first if all(answers[m][place] == YES for m in before)}
+        assert count.reached == len(first)
+        assert count.met == sum(answer[place] == YES for place in first)
+        assert count.missing == sum(answer[place] == UNKNOWN for place in first)
+
+
+values = st.integers(-6, 6).map(float) | st.just(np.nan)
+
+
+@given(
+    arrays(float, 25, elements=values),
+    arrays(bool, 25),
+    st.none() | st.integers(-4, 0),
+    st.none() | st.integers(1, 5),
+    st.integers(1, 30),
+)
+def test_aim_says_where_an_edge_would_leave_as_many_as_wanted(column, eligible, lower, upper, wanted):
+    edges = aim(column, eligible, lower, upper, wanted)
+    if lower is not None and upper is None:
+        assert {edge.edge for edge in edges} <= {"lower"}
+    for edge in edges:
+        low, high = (edge.value, upper) if edge.edge == "lower" else (lower, edge.value)
+        inside = eligible & ~np.isnan(column)
+        inside &= True if low is None else column >= low
+        inside &= True if high is None else column <= high
+        assert edge.names == inside.sum()
+        # As many as wanted, or a few more where equal values stand together, or all there are.
+        assert edge.names >= wanted or edge.value is None
+        if edge.value is not None:
+            at_the_edge = column[inside].min() if edge.edge == "lower" else column[inside].max()
+            assert (column[inside] != at_the_edge).sum() < wanted
+
+
+def test_aim_proposes_plain_numbers():
+    column = np.array([12.3456, 47.9183, 48.2071, 48.9, 63.5])
+    everyone = np.ones(5, dtype=bool)
+    (edge,) = aim(column, everyone, 50.0, None, 3)
+    assert (edge.value, edge.names) == (48, 3)
+    (edge,) = aim(column, everyone, None, 20.0, 2)
+    assert (edge.value, edge.names) == (48, 2)
+    assert aim(column, everyone, 50.0, None, 9)[0].value is None
+
+
+def test_one_session_and_every_session_are_one_call():
+    rng = np.random.default_rng(3)
+    answers = [rng.random((40, 12)) < 0.6 for _ in range(3)]
+    rungs = [Rung((0,)), Rung((1, 2), "any")]
+    every = run_screen([Truth(a, ~a) for a in answers], rungs, np.ones((40, 12), dtype=bool))
+    for session in range(12):
+        one = run_screen([Truth(a[:, session], ~a[:, session]) for a in answers], rungs, np.ones(40, dtype=bool))
+        assert np.array_equal(one.survivors, every.survivors[:, session])
 
 
 @given(
@@ -68,3 +120,9 @@ def test_every_known_value_is_in_the_histogram_once(column, scale):
     assert bounds[0] < bounds[1]
     assert np.all(np.diff(shape.edges) > 0)
     assert shape.counts.sum() == np.isfinite(column).sum()
+
+
+@pytest.mark.parametrize("scale", ["linear", "log"])
+def test_a_histogram_of_nothing_is_empty(scale):
+    shape = distribution(np.array([np.nan]), spread(np.array([np.nan]), scale), scale)
+    assert shape.counts.sum() == 0

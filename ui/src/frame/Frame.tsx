@@ -9,6 +9,7 @@ import { instant } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { GoTo } from "./GoTo";
 import { Keys } from "./Keys";
+import { Lists } from "./Lists";
 import { Peek } from "./Peek";
 import { useSubject } from "./subject";
 import { TrayBar } from "./TrayBar";
@@ -20,6 +21,7 @@ export function Frame() {
   const { theme, toggle: toggleTheme } = useTheme();
   const [peekOpen, setPeekOpen] = useState(true);
   const [keysShown, setKeysShown] = useState(false);
+  const [lists, setLists] = useState(false);
   const search = useRef<HTMLInputElement>(null);
   const trayList = useRef<HTMLUListElement>(null);
   const navigate = useNavigate();
@@ -42,6 +44,8 @@ export function Frame() {
     d: () => navigate(subject ? `/dossier/${subject.symbol}` : "/dossier"),
     p: () => setPeekOpen(!peekOpen),
     m: toggleTheme,
+    h: () => navigate(lastAddress("/handbook")),
+    l: () => setLists(true),
     y: () => trayList.current?.querySelector("button")?.focus(),
     u: () => tray.data?.undo && change.mutate({ kind: "undo" }),
     t: () => subject && toggle(subject.symbol, subject.why),
@@ -62,6 +66,7 @@ export function Frame() {
           <NavLink to={subject ? `/dossier/${subject.symbol}` : "/dossier"} className={onDossier ? "active" : ""}>
             Dossier
           </NavLink>
+          <NavLink to={lastAddress("/handbook")}>Handbook</NavLink>
         </nav>
         <GoTo inputRef={search} />
         <AsOf />
@@ -78,10 +83,11 @@ export function Frame() {
       </main>
       {showPeek && (
         <aside className="peek" aria-label="Peek">
-          <Peek symbol={peeked} />
+          <Peek symbol={peeked} asOf={glance ? null : (subject?.asOf ?? null)} />
         </aside>
       )}
-      <TrayBar listRef={trayList} />
+      <TrayBar listRef={trayList} onLists={() => setLists(true)} />
+      {lists && <Lists onHide={() => setLists(false)} />}
       <Keys show={keysShown} onHide={() => setKeysShown(false)} />
     </div>
   );

@@ -7,9 +7,11 @@ const GROUPS: [string, [string, string][]][] = [
       ["/", "go to a name, by symbol or company"],
       ["s", "Screen"],
       ["d", "Dossier of the focused name"],
+      ["h", "Handbook; from a column of the results, its entry"],
       ["t", "put the focused name in the tray, or take it out"],
       ["u", "undo the last change of the tray"],
       ["y", "move to the tray; ← → walk, Enter opens, Delete takes out"],
+      ["l", "lists: keep only, add, remove, paste, baskets"],
       ["p", "show or hide the Peek"],
       ["m", "light or dim"],
       ["?", "these keys"],
@@ -20,8 +22,20 @@ const GROUPS: [string, [string, string][]][] = [
     [
       ["r", "move to the results"],
       ["↑ ↓", "walk through the names; the Peek follows"],
+      ["← →", "walk through the columns"],
       ["Page ↑ ↓, Home, End", "walk in large steps"],
       ["Enter", "open the Dossier"],
+    ],
+  ],
+  [
+    "On the Screen",
+    [
+      ["o", "open a saved screen or a starter"],
+      ["a", "add a rule"],
+      ["e", "move to the rules; ↑ ↓ walk, Alt ↑ ↓ move one, Space switches it off, Enter edits it, Delete removes it"],
+      ["[ ]", "the session before, the session after"],
+      ["1 2 3", "table, gallery, map"],
+      ["c", "copy the symbols, separated by commas"],
     ],
   ],
   [

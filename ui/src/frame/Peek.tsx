@@ -3,7 +3,7 @@ import type { Metric, Schemas } from "@/shared/api/client";
 import { useMetrics, usePeek, useTray } from "@/shared/api/queries";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { VolatilitySpark } from "@/shared/chart/Spark";
-import { arrow, DASH, metricText, number, signed } from "@/shared/format";
+import { arrow, DASH, date, metricText, number, signed } from "@/shared/format";
 import { Definition } from "@/shared/ui/Definition";
 import { Missing } from "@/shared/ui/Missing";
 import { Failed } from "@/shared/ui/States";
@@ -11,8 +11,8 @@ import { Failed } from "@/shared/ui/States";
 type Facts = Schemas["Peek"]["facts"];
 
 /** The focused name at a glance. */
-export function Peek({ symbol }: { symbol: string | null }) {
-  const peek = usePeek(symbol);
+export function Peek({ symbol, asOf }: { symbol: string | null; asOf: string | null }) {
+  const peek = usePeek(symbol, asOf);
   const metrics = useMetrics();
   const entry = useTray().data?.items.find((item) => item.symbol === symbol);
   const shown = peek.data;
@@ -29,6 +29,7 @@ export function Peek({ symbol }: { symbol: string | null }) {
         </h2>
         <p>{shown.company}</p>
         <p className="muted">{shown.kind === "stock" ? shown.sector : shown.kind}</p>
+        {asOf && <p className="past">as of {date(shown.session, true)}</p>}
       </header>
       <div className="peek-today">
         <span className="big">{number(value("price"), 2)}</span>

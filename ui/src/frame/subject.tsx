@@ -1,8 +1,8 @@
 import { createContext, type ReactNode, useCallback, useContext, useMemo, useState } from "react";
 import type { Why } from "@/shared/api/client";
 
-/** The name that the keys and the Peek are about, and why it would go to the tray. */
-export type Subject = { symbol: string; why: Why };
+/** The name that the keys and the Peek are about, why it would go to the tray, and as of which past session it is shown. */
+export type Subject = { symbol: string; why: Why; asOf?: string | null };
 
 type State = {
   subject: Subject | null;

@@ -1,22 +1,43 @@
-"""The metric catalogue, rules on it, and what each rule does to a universe."""
+"""The rule language, the metric catalogue, and what rules do to a universe."""
 
-from flinch.core.rules.catalogue import METRICS, RULE_METRICS, Metric
-from flinch.core.rules.columns import Column, MetricInputs, compute_columns
+from flinch.core.rules.catalogue import GROUPS, METRICS, Metric, daily_vocabulary, intraday_vocabulary
 from flinch.core.rules.distribution import Distribution, distribution, spread
-from flinch.core.rules.screen import FunnelStep, RangeRule, ScreenResult, run_screen
+from flinch.core.rules.errors import RuleError
+from flinch.core.rules.evaluate import Panel, evaluate
+from flinch.core.rules.explain import explain
+from flinch.core.rules.functions import FUNCTIONS, Function, Truth
+from flinch.core.rules.language import Expression, Vocabulary, nearest
+from flinch.core.rules.nodes import Node, series_keys
+from flinch.core.rules.screen import MAX_RULES, Edge, RuleCount, Rung, ScreenResult, aim, run_screen
+from flinch.core.rules.shape import Shape
 
 __all__ = [
+    "FUNCTIONS",
+    "GROUPS",
+    "MAX_RULES",
     "METRICS",
-    "RULE_METRICS",
-    "Column",
     "Distribution",
-    "FunnelStep",
+    "Edge",
+    "Expression",
+    "Function",
     "Metric",
-    "MetricInputs",
-    "RangeRule",
+    "Node",
+    "Panel",
+    "RuleCount",
+    "RuleError",
+    "Rung",
     "ScreenResult",
-    "compute_columns",
+    "Shape",
+    "Truth",
+    "Vocabulary",
+    "aim",
+    "daily_vocabulary",
     "distribution",
+    "evaluate",
+    "explain",
+    "intraday_vocabulary",
+    "nearest",
     "run_screen",
+    "series_keys",
     "spread",
 ]

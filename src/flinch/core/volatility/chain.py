@@ -76,3 +76,44 @@ def summarise_expiries(quotes: ChainQuotes, *, spot: FloatArray, years: FloatArr
     fit = fit_smiles(g, moneyness, vol, spread, years=years)
     straddle = atm_straddle(g, quotes.strike, call_mid, put_mid, forward=forward)
     return ExpirySummary(forward, from_parity, fit.vol, fit.strikes, straddle.price, straddle.strike)
+
+
+def typical_width(
+    quotes: ChainQuotes, name: IntArray, *, spot: FloatArray, years: FloatArray, count: int
+) -> FloatArray:
+    """How wide a name's options are quoted at the money: 100 x (ask - bid) / mid.
+
+    Parameters
+    ----------
+    quotes
+        By strike row.
+    name
+        Per expiry the name it belongs to, 0 to `count` - 1; shape (groups,).
+    spot, years
+        Per expiry, price units and years of 365 days.
+    count
+        Names.
+
+    Returns
+    -------
+    Shape (count,), in percent: the mean of call and put at the strike nearest to spot where both are quoted, and of these the
+    median over the expiries one week to two months ahead, or over all when there is none. NaN where nothing is quoted.
+    """
+    with np.errstate(invalid="ignore", divide="ignore"):
+        sides = [
+            np.where((bid > 0) & (ask >= bid), 200.0 * (ask - bid) / (ask + bid), np.nan)
+            for bid, ask in ((quotes.call_bid, quotes.call_ask), (quotes.put_bid, quotes.put_ask))
+        ]
+    width = 0.5 * (sides[0] + sides[1])
+    distance = np.abs(quotes.strike - spot[quotes.group])
+    rows = np.flatnonzero(np.isfinite(width))
+    rows = rows[np.lexsort((distance[rows], quotes.group[rows]))]
+    groups, first = np.unique(quotes.group[rows], return_index=True)
+    at_money = width[rows[first]]
+    near = (years[groups] >= 6 / 365) & (years[groups] <= 62 / 365)
+    owner = name[groups]
+    usable = np.where(np.isin(owner, owner[near]), near, True)
+    out = np.full(count, np.nan)
+    for row in np.unique(owner):
+        out[row] = np.median(at_money[(owner == row) & usable])
+    return out

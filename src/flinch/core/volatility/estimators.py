@@ -7,40 +7,15 @@ from typing import Literal, get_args
 import numpy as np
 
 from flinch.core.arrays import FloatArray
+from flinch.core.rolling import lag, rolling_mean, rolling_std
 
 Estimator = Literal["close_to_close", "parkinson", "garman_klass", "rogers_satchell", "yang_zhang"]
 ESTIMATORS: tuple[Estimator, ...] = get_args(Estimator)
 
 
-def rolling_mean(values: FloatArray, window: int) -> FloatArray:
-    """Mean of the last `window` values along the last axis; NaN until complete or where one of them is missing."""
-    out = np.full(values.shape, np.nan)
-    if values.shape[-1] < window:
-        return out
-    missing = ~np.isfinite(values)
-    zero = np.zeros((*values.shape[:-1], 1))
-    total = np.concatenate([zero, np.cumsum(np.where(missing, 0.0, values), axis=-1)], axis=-1)
-    gaps = np.concatenate([zero, np.cumsum(missing, axis=-1)], axis=-1)
-    mean = (total[..., window:] - total[..., :-window]) / window
-    mean[gaps[..., window:] > gaps[..., :-window]] = np.nan
-    out[..., window - 1 :] = mean
-    return out
-
-
 def _rolling_variance(values: FloatArray, window: int) -> FloatArray:
     """Sample variance (n - 1) of the last `window` values along the last axis."""
-    with np.errstate(invalid="ignore"):
-        centre = np.where(np.isfinite(values), values, 0.0).mean(axis=-1, keepdims=True)
-    centred = values - centre
-    mean = rolling_mean(centred, window)
-    variance = (rolling_mean(centred * centred, window) - mean * mean) * (window / (window - 1))
-    return np.maximum(variance, 0.0)
-
-
-def _lag(values: FloatArray) -> FloatArray:
-    out = np.full(values.shape, np.nan)
-    out[..., 1:] = values[..., :-1]
-    return out
+    return rolling_std(values, window) ** 2
 
 
 def historical_vol(
@@ -88,7 +63,7 @@ def historical_vol(
         raise ValueError(f"window must be at least 2 sessions, not {window}")
     with np.errstate(invalid="ignore", divide="ignore"):
         if estimator == "close_to_close":
-            variance = _rolling_variance(np.log(close / _lag(close)), window)
+            variance = _rolling_variance(np.log(close / lag(close, 1)), window)
         elif estimator == "parkinson":
             variance = rolling_mean(np.log(high / low) ** 2 / (4 * np.log(2)), window)
         elif estimator == "garman_klass":
@@ -99,7 +74,7 @@ def historical_vol(
         elif estimator == "yang_zhang":
             k = 0.34 / (1.34 + (window + 1) / (window - 1))
             variance = (
-                _rolling_variance(np.log(open / _lag(close)), window)
+                _rolling_variance(np.log(open / lag(close, 1)), window)
                 + k * _rolling_variance(np.log(close / open), window)
                 + (1 - k) * np.maximum(rolling_mean(_rogers_satchell(open, high, low, close), window), 0.0)
             )

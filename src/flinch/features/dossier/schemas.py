@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Literal
 
 from pydantic import BaseModel, Field
 
@@ -14,6 +15,29 @@ class DossierPath(BaseModel):
 class DossierQuery(BaseModel):
     estimator: Estimator = "yang_zhang"
     window: int = Field(21, ge=5, le=252, description="Sessions of historical volatility")
+
+
+class OverTimeQuery(BaseModel):
+    expression: str = Field(max_length=1_001, description="A metric, an own metric, or any expression")
+    reference: float | None = Field(None, description="A line to compare with; none: the newest value")
+
+
+class OverTime(BaseModel):
+    """One number of one name in every session held. A condition is 1 or 0."""
+
+    symbol: str
+    expression: str
+    label: str
+    unit: str
+    decimals: int
+    kind: Literal["number", "condition"]
+    scale: Literal["linear", "log"]
+    sessions: list[dt.date]
+    values: list[float | None]
+    reference: float | None
+    known: int = Field(description="Sessions with a value")
+    above: int = Field(description="Of these, sessions above the reference, or in which the condition held")
+    reason: str | None = Field(description="Why there is no value in the newest session")
 
 
 class Today(BaseModel):

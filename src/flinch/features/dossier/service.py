@@ -6,7 +6,9 @@ import datetime as dt
 
 import numpy as np
 
+from flinch.core.calendar import is_monthly
 from flinch.core.moves import expected_move, one_day_move, spent
+from flinch.core.rules import RuleError
 from flinch.core.volatility import (
     LOOKBACK,
     MIN_OBSERVATIONS,
@@ -16,8 +18,19 @@ from flinch.core.volatility import (
     vol_percentile,
     vol_rank,
 )
-from flinch.features.dossier.schemas import Dossier, ExpiryRow, NextReport, Standing, TenorPoint, Today, VolatilityYear
-from flinch.market import Market
+from flinch.features.dossier.schemas import (
+    Dossier,
+    ExpiryRow,
+    NextReport,
+    OverTime,
+    OverTimeQuery,
+    Standing,
+    TenorPoint,
+    Today,
+    VolatilityYear,
+)
+from flinch.market import Dictionary, Market
+from flinch.screening.columns import Described, describe
 from flinch.store.frame import Expiry
 
 
@@ -33,7 +46,7 @@ def dossier(market: Market, symbol: str, estimator: Estimator, window: int) -> D
         kind=name.kind,
         sector=name.sector,
         listed_on=name.listed_on,
-        market_cap=float(market.columns["market_cap"].values[row]),
+        market_cap=float(market.metric("market_cap")[row]),
         next_report=report
         and NextReport(session=report.session, timing=report.timing, days=(report.session - market.today).days),
         today=_today(market, row),
@@ -52,12 +65,12 @@ def _today(market: Market, row: int) -> Today:
         price=price,
         previous_close=previous,
         change=price - previous,
-        change_pct=market.columns["change_pct"].values[row],
+        change_pct=float(market.metric("change_pct")[row]),
         one_day_move=move,
         one_day_move_pct=100 * move / price,
         priced_by=expiries[0].expiration if expiries else None,
         spent_pct=100 * float(spent(price, previous, move)),
-        reason=market.columns["spent"].reasons.get(row),
+        reason=market.reason("spent", row),
     )
 
 
@@ -86,7 +99,7 @@ def _standing(market: Market, row: int) -> Standing:
             return None, None
         return 100 * float(year[place]), dt.date.fromisoformat(str(sessions[place]))
 
-    reason = market.columns["iv_rank"].reasons.get(row)
+    reason = market.reason("iv_rank", row)
     observed = int(observed_sessions(year))
     if reason is None and observed < MIN_OBSERVATIONS:
         reason = f"{observed} sessions observed, {MIN_OBSERVATIONS} are needed"
@@ -114,7 +127,7 @@ def _expiry(market: Market, row: int, expiry: Expiry) -> ExpiryRow:
     return ExpiryRow(
         expiration=expiry.expiration,
         days=(expiry.expiration - market.today).days,
-        monthly=_is_monthly(expiry.expiration),
+        monthly=bool(is_monthly(np.array(expiry.expiration, dtype="datetime64[D]"))),
         vol=100 * expiry.vol,
         forward=expiry.forward,
         forward_from_parity=expiry.forward_from_parity,
@@ -131,7 +144,33 @@ def _expiry(market: Market, row: int, expiry: Expiry) -> ExpiryRow:
     )
 
 
-def _is_monthly(day: dt.date) -> bool:
-    """Third Friday, or the Thursday before it when that Friday is a holiday."""
-    friday = day + dt.timedelta(days=4 - day.weekday())
-    return 15 <= friday.day <= 21 and day.weekday() >= 3
+def over_time(
+    market: Market, dictionary: Dictionary, own: dict[str, Described], symbol: str, query: OverTimeQuery
+) -> OverTime:
+    """A metric or expression of one name in every session; raises UnknownName and RuleError."""
+    row = market.row(symbol)
+    node = dictionary.read(query.expression).node
+    if node.kind == "text":
+        raise RuleError("A category has no history. Choose a number or a condition.", 0, len(query.expression))
+    values = market.history(node)[row]
+    said = describe(query.expression.strip(), own, node.kind)
+    known = values[np.isfinite(values)]
+    reference = query.reference
+    if reference is None and node.kind == "number" and known.size:
+        reference = float(known[-1])
+    line = 0.5 if node.kind == "condition" or reference is None else reference
+    return OverTime(
+        symbol=market.frame.names[row].symbol,
+        expression=query.expression,
+        label=said.label,
+        unit=said.unit,
+        decimals=said.decimals,
+        kind=node.kind,
+        scale=said.scale,
+        sessions=[dt.date.fromisoformat(str(day)) for day in market.frame.sessions],
+        values=values.tolist(),
+        reference=reference,
+        known=int(known.size),
+        above=int((known > line).sum()),
+        reason=market.reasons(node, market.newest).get(row),
+    )

@@ -7,8 +7,14 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 
 from flinch.core.volatility import LOOKBACK, historical_vol
-from flinch.features.frame.schemas import Fact, MarketInfo, NameList, NameRow, Peek, SymbolPath
+from flinch.features.frame.schemas import Fact, MarketInfo, NameList, NameRow, Peek, PeekQuery, SymbolPath
+from flinch.market import PLAIN
 from flinch.web import Problem, market, reply
+
+PEEK_METRICS = (
+    "price", "change_pct", "avg_volume_50", "market_cap", "avg_option_volume_21", "atm_width", "iv30", "hv21", "iv_hv_ratio",
+    "iv_rank", "iv_percentile", "one_day_move_pct", "spent", "days_to_earnings",
+)  # fmt: skip
 
 blueprint = APIBlueprint("frame", __name__, url_prefix="/api")
 
@@ -17,15 +23,14 @@ blueprint = APIBlueprint("frame", __name__, url_prefix="/api")
 def read_market() -> Response:
     """What is loaded, and its as-of instant."""
     now = market()
-    sessions = [dt.date.fromisoformat(str(day)) for day in now.frame.sessions[[0, -1]]]
+    sessions = [dt.date.fromisoformat(str(day)) for day in now.frame.sessions]
     return reply(
         MarketInfo(
             source=now.frame.state.source,
             as_of=now.as_of,
             version=now.frame.state.data_version,
             names=len(now.frame.names),
-            first_session=sessions[0],
-            last_session=sessions[1],
+            sessions=sessions,
         )
     )
 
@@ -37,14 +42,20 @@ def list_names() -> Response:
 
 
 @blueprint.get("/peek/<path:symbol>", responses={200: Peek, 404: Problem})
-def peek(path: SymbolPath) -> Response:
-    """A name at a glance."""
+def peek(path: SymbolPath, query: PeekQuery) -> Response:
+    """A name at a glance, as of a session."""
     now = market()
     row = now.row(path.symbol)
+    session = now.newest if query.as_of is None else now.session_on(query.as_of)
+    year = slice(max(0, session + 1 - LOOKBACK), session + 1)
     frame = now.frame
     name = frame.names[row]
-    hv = historical_vol(*frame.bars(row), 21, estimator="yang_zhang")[-LOOKBACK:]
-    facts = {key: Fact(value=float(c.values[row]), reason=c.reasons.get(row)) for key, c in now.columns.items()}
+    hv = historical_vol(*frame.bars(row), 21, estimator="yang_zhang")[year]
+    nodes = {key: PLAIN.read(key).node for key in PEEK_METRICS}
+    facts = {
+        key: Fact(value=float(now.column(node, session).values[row]), reason=now.reasons(node, session).get(row))
+        for key, node in nodes.items()
+    }
     return reply(
         Peek(
             symbol=name.symbol,
@@ -52,8 +63,9 @@ def peek(path: SymbolPath) -> Response:
             kind=name.kind,
             sector=name.sector,
             facts=facts,
-            sessions=[dt.date.fromisoformat(str(day)) for day in frame.sessions[-LOOKBACK:]],
-            iv30=np.round(100 * frame.implied[30][row, -LOOKBACK:], 3).tolist(),
+            session=now.date(session),
+            sessions=[dt.date.fromisoformat(str(day)) for day in frame.sessions[year]],
+            iv30=np.round(100 * frame.implied[30][row, year], 3).tolist(),
             hv21=np.round(100 * hv, 3).tolist(),
         )
     )

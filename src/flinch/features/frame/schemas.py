@@ -12,8 +12,7 @@ class MarketInfo(BaseModel):
     as_of: dt.datetime = Field(description="In exchange time")
     version: int
     names: int
-    first_session: dt.date
-    last_session: dt.date
+    sessions: list[dt.date] = Field(description="Every session held, oldest first")
 
 
 class NameRow(BaseModel):
@@ -31,6 +30,10 @@ class SymbolPath(BaseModel):
     symbol: str = Field(max_length=64)
 
 
+class PeekQuery(BaseModel):
+    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+
+
 class Fact(BaseModel):
     """One metric of a name: a value, or the reason why there is none."""
 
@@ -45,6 +48,7 @@ class Peek(BaseModel):
     company: str
     kind: str
     sector: str
+    session: dt.date
     facts: dict[str, Fact]
     sessions: list[dt.date]
     iv30: list[float | None] = Field(description="Percent points, the last 252 sessions")

@@ -1,16 +1,82 @@
+"""Handbook: what every number means."""
+
 from __future__ import annotations
+
+import datetime as dt
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from flinch.core.rules import METRICS
-from flinch.features.handbook.schemas import MetricEntry, MetricList
-from flinch.web import reply
+from flinch.features.handbook import service
+from flinch.features.handbook.schemas import (
+    CheckReply,
+    CheckRequest,
+    Handbook,
+    OwnMetric,
+    OwnMetricDraft,
+    OwnMetricList,
+    OwnMetricPath,
+)
+from flinch.store.kept import OWN_METRICS
+from flinch.web import Done, Problem, UserError, dictionary, owner, reply, services
 
-blueprint = APIBlueprint("handbook", __name__, url_prefix="/api/handbook")
+blueprint = APIBlueprint("handbook", __name__, url_prefix="/api")
+
+_GONE = Problem(type="no_such_metric", message="This metric is not there any more. Nothing was changed.")
 
 
-@blueprint.get("", responses={200: MetricList})
-def list_metrics() -> Response:
-    """Every metric of the catalogue."""
-    return reply(MetricList(metrics=[MetricEntry(**metric._asdict()) for metric in METRICS.values()]))
+@blueprint.get("/handbook", responses={200: Handbook})
+def read_handbook() -> Response:
+    """Every metric of the catalogue and every function of the rule language."""
+    return reply(service.handbook(dictionary(), OWN_METRICS.all(services().engine, owner())))
+
+
+@blueprint.post("/check", responses={200: CheckReply})
+def check_text(body: CheckRequest) -> Response:
+    """Whether a text can be read, and what it is."""
+    return reply(service.check(dictionary(), body))
+
+
+@blueprint.get("/own-metrics", responses={200: OwnMetricList})
+def list_own_metrics() -> Response:
+    """The user's own metrics."""
+    known = dictionary()
+    rows = OWN_METRICS.all(services().engine, owner())
+    return reply(OwnMetricList(metrics=[service.as_reply(row, known) for row in rows]))
+
+
+@blueprint.post("/own-metrics", responses={200: OwnMetric, 409: Problem, 422: Problem})
+def save_own_metric(body: OwnMetricDraft) -> Response:
+    """Keep an expression under a name."""
+    return _keep(body, None)
+
+
+@blueprint.put("/own-metrics/<int:id>", responses={200: OwnMetric, 404: Problem, 409: Problem, 422: Problem})
+def replace_own_metric(path: OwnMetricPath, body: OwnMetricDraft) -> Response:
+    """Change one of the user's own metrics."""
+    return _keep(body, path.id)
+
+
+@blueprint.delete("/own-metrics/<int:id>", responses={200: Done, 404: Problem})
+def delete_own_metric(path: OwnMetricPath) -> Response:
+    """Remove one; it can be restored. Rules that use it then say so."""
+    if not OWN_METRICS.remove(services().engine, owner(), path.id, dt.datetime.now(dt.UTC)):
+        raise UserError(_GONE, 404)
+    return reply(Done())
+
+
+@blueprint.post("/own-metrics/<int:id>/restore", responses={200: Done, 404: Problem, 409: Problem})
+def restore_own_metric(path: OwnMetricPath) -> Response:
+    """Take a removal back."""
+    if not OWN_METRICS.restore(services().engine, owner(), path.id):
+        raise UserError(_GONE, 404)
+    return reply(Done())
+
+
+def _keep(body: OwnMetricDraft, id: int | None) -> Response:
+    engine = services().engine
+    service.require_sound(body, OWN_METRICS.all(engine, owner()), id)
+    row = OWN_METRICS.save(engine, owner(), body.model_dump(), id)
+    if row is None:
+        raise UserError(_GONE, 404)
+    return reply(service.as_reply(row, dictionary()))

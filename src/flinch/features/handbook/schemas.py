@@ -2,7 +2,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, ConfigDict, Field
 
 
 class MetricEntry(BaseModel):
@@ -12,13 +12,71 @@ class MetricEntry(BaseModel):
     label: str
     short: str
     unit: str
+    group: str
     definition: str
-    formula: str
+    formula: str = Field(description="The expression that computes it, in the rule language")
     source: str
     scale: Literal["linear", "log"]
     decimals: int
-    is_rule: bool
+    kind: Literal["number", "condition", "text"]
+    needs: list[str] = Field(description="Keys of what is read from the market to compute it")
+    sessions: int | None = Field(description="Sessions of history it needs; none: all there are")
+    intraday: bool = Field(description="Whether a rule on shorter bars may use it")
+    own: int | None = Field(description="Its id, when it is one of the user's own")
 
 
-class MetricList(BaseModel):
+class FunctionEntry(BaseModel):
+    """What a function of the rule language does."""
+
+    name: str
+    group: str
+    signature: str
+    definition: str
+    example: str
+
+
+class Handbook(BaseModel):
+    groups: list[str]
     metrics: list[MetricEntry]
+    functions: list[FunctionEntry]
+
+
+class OwnMetricDraft(BaseModel):
+    """A numeric expression to keep under a name."""
+
+    model_config = ConfigDict(extra="forbid")
+    key: str = Field(min_length=1, max_length=40, description="The name that rules use: letters, digits and _")
+    label: str = Field(min_length=1, max_length=80)
+    unit: str = Field("", max_length=20)
+    expression: str = Field(min_length=1, max_length=1_001)
+    decimals: int = Field(2, ge=0, le=6)
+
+
+class OwnMetric(OwnMetricDraft):
+    id: int
+    problem: str | None = Field(description="Why it can no longer be computed")
+
+
+class OwnMetricList(BaseModel):
+    metrics: list[OwnMetric]
+
+
+class OwnMetricPath(BaseModel):
+    id: int = Field(ge=1, lt=2**31)
+
+
+class CheckRequest(BaseModel):
+    """A text to read without running it."""
+
+    model_config = ConfigDict(extra="forbid")
+    text: str = Field(max_length=1_001)
+    bars: Literal["day", "60", "15", "5"] = "day"
+
+
+class CheckReply(BaseModel):
+    kind: Literal["number", "condition", "text"] | None
+    sessions: int | None = Field(description="Sessions of history it needs; none: all there are")
+    message: str | None
+    start: int
+    end: int
+    nearest: list[str]

@@ -1,16 +1,121 @@
+"""Screen: which names meet my rules, and which rule did the cutting?"""
+
 from __future__ import annotations
+
+import datetime as dt
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from flinch.features.screen import service
-from flinch.features.screen.schemas import ScreenQuery, ScreenReply
-from flinch.web import Problem, market, reply
+from flinch.features.screen import export, service
+from flinch.features.screen.schemas import (
+    ExportRequest,
+    Look,
+    LookReply,
+    LookRequest,
+    SavedScreen,
+    ScreenDraft,
+    ScreenList,
+    ScreenPath,
+    ScreenReply,
+    ScreenRequest,
+    SeriesReply,
+    SeriesRequest,
+)
+from flinch.screening.body import ScreenBody
+from flinch.screening.starters import STARTERS
+from flinch.store import kept
+from flinch.store.models import SavedScreen as Row
+from flinch.web import Done, Problem, UserError, dictionary, market, own_metrics, owner, reply, services
 
-blueprint = APIBlueprint("screen", __name__, url_prefix="/api/screen")
+blueprint = APIBlueprint("screen", __name__, url_prefix="/api")
+
+_GONE = Problem(
+    type="no_such_screen", message="This screen is not there any more. Nothing was changed; save it under a name."
+)
 
 
-@blueprint.get("", responses={200: ScreenReply, 422: Problem})
-def run_screen(query: ScreenQuery) -> Response:
-    """Run a screen on the newest session."""
-    return reply(service.run(market(), query.universe, query.rule))
+@blueprint.post("/screen", responses={200: ScreenReply, 422: Problem})
+def run_screen(body: ScreenRequest) -> Response:
+    """Run a screen as of a session."""
+    return reply(service.run(market(), services().engine, owner(), dictionary(), own_metrics(), body))
+
+
+@blueprint.post("/screen/series", responses={200: SeriesReply, 422: Problem})
+def read_series(body: SeriesRequest) -> Response:
+    """Small charts for some names."""
+    return reply(service.series(market(), body))
+
+
+@blueprint.post("/screen/export", responses={200: {"content": {"application/octet-stream": {}}}, 422: Problem})
+def export_screen(body: ExportRequest) -> Response:
+    """Results as CSV, XLSX or JSON."""
+    return export.as_file(market(), services().engine, owner(), dictionary(), own_metrics(), body)
+
+
+@blueprint.get("/screens", responses={200: ScreenList})
+def list_screens() -> Response:
+    """Saved screens and starters."""
+    saved = kept.SCREENS.all(services().engine, owner())
+    return reply(ScreenList(saved=[_saved(row) for row in saved], starters=STARTERS))
+
+
+@blueprint.post("/screens", responses={200: SavedScreen, 409: Problem, 422: Problem})
+def save_screen(body: ScreenDraft) -> Response:
+    """Keep a screen under a name of its own."""
+    return _keep(body, None)
+
+
+@blueprint.put("/screens/<int:id>", responses={200: SavedScreen, 404: Problem, 409: Problem, 422: Problem})
+def replace_screen(path: ScreenPath, body: ScreenDraft) -> Response:
+    """Give a kept screen another name, text or body."""
+    return _keep(body, path.id)
+
+
+@blueprint.delete("/screens/<int:id>", responses={200: Done, 404: Problem})
+def delete_screen(path: ScreenPath) -> Response:
+    """Remove a screen; it can be restored."""
+    if not kept.SCREENS.remove(services().engine, owner(), path.id, dt.datetime.now(dt.UTC)):
+        raise UserError(_GONE, 404)
+    return reply(Done())
+
+
+@blueprint.post("/screens/<int:id>/restore", responses={200: Done, 404: Problem, 409: Problem})
+def restore_screen(path: ScreenPath) -> Response:
+    """Take a removal back."""
+    if not kept.SCREENS.restore(services().engine, owner(), path.id):
+        raise UserError(_GONE, 404)
+    return reply(Done())
+
+
+@blueprint.post("/screens/<int:id>/look", responses={200: LookReply, 404: Problem, 422: Problem})
+def record_look(path: ScreenPath, body: LookRequest) -> Response:
+    """Remember what a saved screen shows now, and say what it showed as of another session before."""
+    engine = services().engine
+    if kept.SCREENS.one(engine, owner(), path.id) is None:
+        raise UserError(_GONE, 404)
+    before = kept.record_look(engine, path.id, body.session, body.symbols, dt.datetime.now(dt.UTC))
+    look = before and Look(
+        session=before.session, looked_at=before.looked_at.replace(tzinfo=dt.UTC), symbols=before.symbols
+    )
+    return reply(LookReply(before=look))
+
+
+def _keep(body: ScreenDraft, id: int | None) -> Response:
+    values = body.model_dump(mode="json") | {"changed_at": kept.plain(dt.datetime.now(dt.UTC))}
+    values["name"] = body.name.strip() or body.name
+    row = kept.SCREENS.save(services().engine, owner(), values, id)
+    if row is None:
+        raise UserError(_GONE, 404)
+    return reply(_saved(row))
+
+
+def _saved(row: Row) -> SavedScreen:
+    return SavedScreen(
+        id=row.id,
+        name=row.name,
+        description=row.description,
+        tags=row.tags,
+        body=ScreenBody(**row.body),
+        changed_at=row.changed_at.replace(tzinfo=dt.UTC),
+    )

@@ -1,47 +1,224 @@
 from __future__ import annotations
 
-from typing import Literal
+import datetime as dt
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, ConfigDict, Field
+
+from flinch.screening.body import ScreenBody, StackBody, Tag, Text
+from flinch.screening.starters import Starter
+
+Symbols = Annotated[list[Annotated[str, Field(max_length=12)]], Field(max_length=2_000)]
 
 
-class ScreenQuery(BaseModel):
-    universe: Literal["all", "stock", "fund"] = "all"
-    rule: list[str] = Field(
-        [],
-        max_length=60,
-        description="Rules in order, each metric:lower..upper in the metric's unit; an edge left out is open",
+class Against(BaseModel):
+    """What to compare with: another session, or the names that a look showed."""
+
+    model_config = ConfigDict(extra="forbid")
+    session: dt.date | None = Field(None, description="None: the session before")
+    symbols: Symbols | None = Field(None, description="What was there then, when the rules may have been others")
+
+
+class ScreenRequest(BaseModel):
+    """A stack to run, and what to tell about it."""
+
+    model_config = ConfigDict(extra="forbid")
+    stack: StackBody
+    columns: list[Text] = Field([], max_length=60)
+    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+    aim: int | None = Field(
+        None, ge=1, le=100_000, description="Say for each range which edge would leave this many names"
     )
+    against: Against | None = None
+
+
+class RuleError(BaseModel):
+    """Why a rule cannot be read: characters count from 0, `end` beyond the last."""
+
+    message: str
+    start: int
+    end: int
+    nearest: list[str]
 
 
 class Histogram(BaseModel):
-    """The metric among the names that reached the rule; the outer bins hold what lies beyond them too."""
+    """The number among the names that reached the rule; the outer bins hold what lies beyond them too."""
 
     edges: list[float]
     counts: list[int]
 
 
-class RuleReport(BaseModel):
-    """What one rule did."""
+class Choice(BaseModel):
+    """A category among the names that reached the rule."""
 
-    metric: str
+    value: str
+    count: int
+
+
+class AimEdge(BaseModel):
+    """Where an edge would have to stand, and how many names that leaves; no value is open, when all there are is too few."""
+
+    edge: Literal["lower", "upper"]
+    value: float | None
+    names: int
+
+
+class RuleReport(BaseModel):
+    """What one rule is and did."""
+
+    error: RuleError | None
+    kind: Literal["range", "choice", "condition"]
+    subject: str = Field(description="The text that the range or the choice is on")
+    metric: str | None = Field(description="Its key, when it is a metric by itself")
+    label: str
+    unit: str
+    decimals: int
+    scale: Literal["linear", "log"]
     lower: float | None
     upper: float | None
+    lower_open: bool
+    upper_open: bool
+    values: list[str] | None
+    parts: list[str] = Field(description="The conditions that an “and” joins, as rules of their own")
+    takes_part: bool
     reached: int
     survivors: int
-    missing: int = Field(description="Names that reached the rule and were lost because the value is missing")
-    lone_cut: int = Field(description="Names that would come back if only this rule were dropped")
-    unknown: int = Field(description="Names that reached the rule and have no value, lost or not")
-    histogram: Histogram
+    met: int = Field(description="Names that reached it and meet it by themselves")
+    missing: int = Field(description="Names that reached it and were lost because the answer is not known")
+    lone_cut: int = Field(
+        description="Names that would come back if only this rule were dropped; below zero it brings them in"
+    )
+    unknown: int = Field(description="Names that reached it and have no value, lost or not")
+    histogram: Histogram | None
+    choices: list[Choice] | None
+    aim: list[AimEdge]
+
+
+class ColumnReply(BaseModel):
+    """One column for every survivor: numbers (a condition is 1 or 0) or texts, and why some are missing, by symbol."""
+
+    key: str
+    label: str
+    short: str
+    unit: str
+    decimals: int
+    kind: Literal["number", "condition", "text"]
+    error: str | None
+    numbers: list[float | None]
+    texts: list[str]
+    reasons: dict[str, str]
+
+
+class Moved(BaseModel):
+    """A name that came in or went out, and the rules (by place) that made it so; none: it was not in the universe."""
+
+    symbol: str
+    company: str
+    by: list[int]
+
+
+class Changed(BaseModel):
+    """What became different since another session."""
+
+    session: dt.date
+    came_in: list[Moved]
+    went_out: list[Moved]
+    stayed: int
 
 
 class ScreenReply(BaseModel):
     """Survivors, column by column, and the funnel."""
 
     version: int
+    session: dt.date
+    newest: bool
     universe: int
     symbols: list[str]
     companies: list[str]
-    columns: dict[str, list[float | None]]
-    reasons: dict[str, dict[str, str]] = Field(description="Why a value is missing, by metric and symbol")
+    sectors: list[str]
+    columns: list[ColumnReply]
     rules: list[RuleReport]
+    changed: Changed | None
+
+
+class SeriesRequest(BaseModel):
+    """Small charts for some names."""
+
+    model_config = ConfigDict(extra="forbid")
+    symbols: list[Annotated[str, Field(max_length=12)]] = Field(max_length=80)
+    what: Literal["price", "volatility"]
+    sessions: int = Field(63, ge=10, le=504)
+    as_of: dt.date | None = None
+
+
+class Series(BaseModel):
+    """A name's last sessions: closes, or implied and historical volatility in percent; and the one-day expected move."""
+
+    symbol: str
+    close: list[float | None]
+    implied: list[float | None]
+    historical: list[float | None]
+    month_move_pct: float | None
+
+
+class SeriesReply(BaseModel):
+    sessions: list[dt.date]
+    series: list[Series]
+
+
+class ScreenDraft(BaseModel):
+    """A screen to keep."""
+
+    model_config = ConfigDict(extra="forbid")
+    name: str = Field(min_length=1, max_length=120)
+    description: str = Field("", max_length=2_000)
+    tags: list[Tag] = Field([], max_length=20)
+    body: ScreenBody
+
+
+class SavedScreen(ScreenDraft):
+    """A screen that is kept."""
+
+    id: int
+    changed_at: dt.datetime
+
+
+class ScreenList(BaseModel):
+    saved: list[SavedScreen]
+    starters: list[Starter]
+
+
+class ScreenPath(BaseModel):
+    id: int = Field(ge=1, lt=2**31)
+
+
+class LookRequest(BaseModel):
+    """What a saved screen shows now."""
+
+    model_config = ConfigDict(extra="forbid")
+    session: dt.date
+    symbols: Symbols
+
+
+class Look(BaseModel):
+    """The newest look at a screen as of another session."""
+
+    session: dt.date
+    looked_at: dt.datetime
+    symbols: list[str]
+
+
+class LookReply(BaseModel):
+    before: Look | None
+
+
+class ExportRequest(BaseModel):
+    """Results as a file."""
+
+    model_config = ConfigDict(extra="forbid")
+    format: Literal["csv", "xlsx", "json"]
+    name: str = Field("screen", max_length=120)
+    stack: StackBody
+    columns: list[Text] = Field([], max_length=60)
+    sort: list[Annotated[str, Field(max_length=80)]] = Field([], max_length=2)
+    as_of: dt.date | None = None

@@ -1,90 +1,231 @@
-"""Running a screen of range rules over the market's newest session."""
+"""Running a screen and telling about it: the funnel, the columns, what changed, the small charts."""
 
 from __future__ import annotations
 
-import math
-import re
+import datetime as dt
+from collections import Counter
 
 import numpy as np
+from sqlalchemy import Engine
 
-from flinch.core.rules import METRICS, RULE_METRICS, RangeRule, distribution, run_screen, spread
-from flinch.features.screen.schemas import Histogram, RuleReport, ScreenReply
-from flinch.market import Market
-from flinch.web import Problem, UserError
-
-_NUMBER = re.compile(r"[+-]?(\d{1,15}(\.\d{0,12})?|\.\d{1,12})([eE][+-]?\d{1,2})?")
-_LONGEST = 80
-
-
-def parse_rule(text: str) -> RangeRule:
-    """Read `metric:lower..upper`; a UserError says which character is wrong and what to do."""
-
-    def refuse(character: int, message: str) -> UserError:
-        place = f"rule {text[:_LONGEST]!r}, character {character + 1}"
-        return UserError(Problem(type="bad_rule", message=message, where=place))
-
-    if len(text) > _LONGEST:
-        raise refuse(_LONGEST, f"A rule has {_LONGEST} characters at most.")
-    metric, colon, edges = text.partition(":")
-    if metric not in RULE_METRICS:
-        raise refuse(0, f"There is no rule on {metric!r}. Rules are on {', '.join(RULE_METRICS)}.")
-    label, start = METRICS[metric].label, len(metric) + 1
-    low_text, dots, high_text = edges.partition("..")
-    if not colon or not dots:
-        raise refuse(len(metric), f"{label}: write the range as lower..upper; an edge may be left out.")
-
-    def edge(part: str, character: int, open_edge: float) -> float:
-        if not part:
-            return open_edge
-        if not _NUMBER.fullmatch(part) or not math.isfinite(float(part)):
-            raise refuse(
-                character, f"{label}: {part!r} is not a number. Write it with digits, like 12.5, or leave it out."
-            )
-        return float(part)
-
-    lower = edge(low_text, start, -math.inf)
-    upper = edge(high_text, start + len(low_text) + 2, math.inf)
-    if lower > upper:
-        raise refuse(start, f"{label}: the lower edge {low_text} is above the upper edge {high_text}. Swap them.")
-    return RangeRule(metric, lower, upper)
+from flinch.core.arrays import BoolArray
+from flinch.core.rules import METRICS, RuleCount, aim, distribution, spread
+from flinch.core.volatility import historical_vol
+from flinch.features.screen.schemas import (
+    AimEdge,
+    Changed,
+    Choice,
+    ColumnReply,
+    Histogram,
+    Moved,
+    RuleError,
+    RuleReport,
+    ScreenReply,
+    ScreenRequest,
+    Series,
+    SeriesReply,
+    SeriesRequest,
+)
+from flinch.market import Dictionary, Market
+from flinch.screening.columns import ColumnSet, Described, describe
+from flinch.screening.groups import universe
+from flinch.screening.run import Ran, RanRule, run_stack
 
 
-def run(market: Market, universe: str, texts: list[str]) -> ScreenReply:
-    """The survivors of the rules in order, each rule's part, and the distribution each one cut into."""
-    rules = [parse_rule(text) for text in texts]
-    start = market.universe(universe)
-    values = {key: column.values for key, column in market.columns.items()}
-    result = run_screen(values, rules, start)
-    reports = []
-    alive = start
-    for rule, step in zip(rules, result.steps, strict=True):
-        column = values[rule.metric]
-        scale = METRICS[rule.metric].scale
-        shape = distribution(column[alive], spread(column, scale), scale)
-        reports.append(
-            RuleReport(
-                metric=rule.metric,
-                lower=rule.lower if math.isfinite(rule.lower) else None,
-                upper=rule.upper if math.isfinite(rule.upper) else None,
-                **step._asdict(),
-                unknown=int(np.isnan(column[alive]).sum()),
-                histogram=Histogram(edges=shape.edges.tolist(), counts=shape.counts.tolist()),
-            )
-        )
-        if not rule.is_open:
-            alive = alive & (column >= rule.lower) & (column <= rule.upper)
-    rows = np.flatnonzero(result.survivors)
+def run(
+    market: Market,
+    engine: Engine,
+    owner: int,
+    dictionary: Dictionary,
+    own: dict[str, Described],
+    request: ScreenRequest,
+) -> ScreenReply:
+    """The survivors of the rules in order, each rule's part, and what changed; raises NoSuchGroup for an unknown universe."""
+    session = market.newest if request.as_of is None else market.session_on(request.as_of)
+    start = universe(market, engine, owner, request.stack.universe, session)
+    ran = run_stack(market, dictionary, request.stack, start, session)
+    rows = np.flatnonzero(ran.result.survivors)
     names = market.frame.names
-    kept = set(rows.tolist())
+    columns = ColumnSet(market, dictionary, own, request.columns, session)
     return ScreenReply(
         version=market.frame.state.data_version,
+        session=market.date(session),
+        newest=session == market.newest,
         universe=int(start.sum()),
         symbols=[names[row].symbol for row in rows],
         companies=[names[row].company for row in rows],
-        columns={key: column[rows].tolist() for key, column in values.items()},
-        reasons={
-            key: {names[row].symbol: text for row, text in column.reasons.items() if row in kept}
-            for key, column in market.columns.items()
-        },
-        rules=reports,
+        sectors=[names[row].sector if names[row].kind == "stock" else f"{names[row].kind}s" for row in rows],
+        columns=[
+            ColumnReply(
+                **{key: value for key, value in column.described._asdict().items() if key != "scale"},
+                error=column.error,
+                numbers=column.values[rows].tolist() if column.texts is None else [],
+                texts=column.texts[rows].tolist() if column.texts is not None else [],
+                reasons={names[row].symbol: text for row, text in column.reasons(rows).items()},
+            )
+            for column in columns.columns
+        ],
+        rules=_reports(market, own, ran, request.aim),
+        changed=_changed(market, engine, owner, dictionary, request, ran) if request.against else None,
+    )
+
+
+def _reports(market: Market, own: dict[str, Described], ran: Ran, wanted: int | None) -> list[RuleReport]:
+    reached = _reached(ran)
+    out = []
+    for place, (rule, count) in enumerate(zip(ran.rules, ran.result.counts, strict=True)):
+        out.append(_report(market, own, ran, place, rule, count, reached[place], wanted))
+    return out
+
+
+def _reached(ran: Ran) -> list[BoolArray]:
+    """Who came to each rule; those of a group come to all of its rules."""
+    out: dict[int, BoolArray] = {}
+    alive = ran.universe
+    for rung in ran.rungs:
+        truths = [truth for member in rung.members if (truth := ran.rules[member].truth) is not None]
+        out.update(dict.fromkeys(rung.members, alive))
+        if not truths:
+            continue
+        join = np.logical_or if rung.mode == "any" else np.logical_and
+        alive = alive & join.reduce([truth.yes for truth in truths])
+    return [out[place] for place in range(len(ran.rules))]
+
+
+def _report(
+    market: Market,
+    own: dict[str, Described],
+    ran: Ran,
+    place: int,
+    rule: RanRule,
+    count: RuleCount,
+    reached: BoolArray,
+    wanted: int | None,
+) -> RuleReport:
+    shape = rule.expression.shape if rule.expression else None
+    subject = shape.subject if shape else ""
+    said = describe(subject, own, shape.node.kind if shape and shape.node else "condition")
+    histogram, choices, unknown, edges = None, None, count.missing, list[AimEdge]()
+    if shape is not None and rule.subject is not None and shape.kind == "range":
+        values = rule.subject.values
+        bounds = spread(values[ran.universe], said.scale)
+        bars = distribution(values[reached], bounds, said.scale)
+        histogram = Histogram(edges=bars.edges.tolist(), counts=bars.counts.tolist())
+        unknown = int(np.isnan(values[reached]).sum())
+        if wanted is not None and rule.body.on:
+            edges = _aim(ran, place, values, wanted)
+    elif shape is not None and rule.subject is not None and rule.subject.texts is not None:
+        found = Counter(rule.subject.texts[reached].tolist())
+        unknown = found.pop("", 0)
+        every = sorted(set(rule.subject.texts[ran.universe].tolist()) - {""} | set(shape.values or ()))
+        choices = [Choice(value=value, count=found.get(value, 0)) for value in every[:400]]
+    return RuleReport(
+        error=RuleError(
+            message=rule.error.message, start=rule.error.start, end=rule.error.end, nearest=rule.error.nearest
+        )
+        if rule.error
+        else None,
+        kind=shape.kind if shape else "condition",
+        subject=subject,
+        metric=subject if subject in METRICS or subject in own else None,
+        label=said.label,
+        unit=said.unit,
+        decimals=said.decimals,
+        scale=said.scale,
+        lower=shape.lower if shape else None,
+        upper=shape.upper if shape else None,
+        lower_open=bool(shape and shape.lower_open),
+        upper_open=bool(shape and shape.upper_open),
+        values=list(shape.values) if shape and shape.values is not None else None,
+        parts=list(shape.parts) if shape else [],
+        takes_part=rule.takes_part,
+        **count._asdict(),
+        unknown=unknown,
+        histogram=histogram,
+        choices=choices,
+        aim=edges,
+    )
+
+
+def _aim(ran: Ran, place: int, values: np.ndarray, wanted: int) -> list[AimEdge]:
+    """Edges that leave `wanted` names while every other rule stays as it is."""
+    eligible, already = ran.universe.copy(), np.zeros(ran.universe.shape, dtype=bool)
+    for rung in ran.rungs:
+        others = [
+            truth for member in rung.members if member != place and (truth := ran.rules[member].truth) is not None
+        ]
+        if rung.mode == "any" and place in rung.members:
+            # These come through without this rule.
+            already = np.logical_or.reduce([truth.yes for truth in others]) if others else already
+        elif others:
+            join = np.logical_or if rung.mode == "any" else np.logical_and
+            eligible &= join.reduce([truth.yes for truth in others])
+    through = int((eligible & already).sum())
+    if wanted <= through:
+        return []
+    shape = ran.rules[place].expression.shape  # type: ignore[union-attr]
+    found = aim(values, eligible & ~already, shape.lower, shape.upper, wanted - through)
+    return [AimEdge(edge=edge.edge, value=edge.value, names=edge.names + through) for edge in found]
+
+
+def _changed(
+    market: Market, engine: Engine, owner: int, dictionary: Dictionary, request: ScreenRequest, now: Ran
+) -> Changed:
+    against = request.against
+    assert against is not None
+    before = market.session_on(against.session) if against.session else max(now.session - 1, 0)
+    start = universe(market, engine, owner, request.stack.universe, before)
+    then = run_stack(market, dictionary, request.stack, start, before)
+    was = then.result.survivors
+    if against.symbols is not None:
+        was = np.isin(market.panel.texts["symbol"], against.symbols)
+    present = now.result.survivors
+    return Changed(
+        session=market.date(before),
+        came_in=[_moved(market, int(row), then) for row in np.flatnonzero(present & ~was)],
+        went_out=[_moved(market, int(row), now) for row in np.flatnonzero(was & ~present)],
+        stayed=int((was & present).sum()),
+    )
+
+
+def _moved(market: Market, row: int, outside: Ran) -> Moved:
+    """A name and the rules that kept it out in the session in which it was not there."""
+    by: list[int] = []
+    for rung in outside.rungs:
+        truths = {member: truth for member in rung.members if (truth := outside.rules[member].truth) is not None}
+        failing = [member for member, truth in truths.items() if not truth.yes[row]]
+        if failing and (rung.mode == "all" or len(failing) == len(truths)):
+            by += failing
+    name = market.frame.names[row]
+    return Moved(symbol=name.symbol, company=name.company, by=by if outside.universe[row] else [])
+
+
+def series(market: Market, request: SeriesRequest) -> SeriesReply:
+    """Small charts of some names; symbols that are not listed are left out."""
+    end = (market.newest if request.as_of is None else market.session_on(request.as_of)) + 1
+    first = max(0, end - request.sessions)
+    rows = np.array([market.frame.index[s] for s in request.symbols if s in market.frame.index], dtype=np.int64)
+    frame, part = market.frame, slice(first, end)
+    prices, implied, historical = (np.full((rows.size, 0), np.nan) for _ in range(3))
+    if request.what == "price":
+        prices = frame.close[rows, part]
+    else:
+        implied = np.round(100 * frame.implied[30][rows, part], 2)
+        reach = slice(max(0, first - 22), end)
+        opened, high, low, close = (a[rows, reach] for a in (frame.open, frame.high, frame.low, frame.close))
+        found = historical_vol(opened, high, low, close, 21, estimator="yang_zhang")
+        historical = np.round(100 * found[:, first - end :], 2)
+    move = market.metric("month_move_pct", end - 1)
+    return SeriesReply(
+        sessions=[dt.date.fromisoformat(str(day)) for day in frame.sessions[part]],
+        series=[
+            Series(
+                symbol=frame.names[row].symbol,
+                close=prices[place].tolist(),
+                implied=implied[place].tolist(),
+                historical=historical[place].tolist(),
+                month_move_pct=float(move[row]),
+            )
+            for place, row in enumerate(rows)
+        ],
     )

@@ -5,16 +5,19 @@ import datetime as dt
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from flinch.features.tray.schemas import TrayAddition, TrayItem, TrayReply, TraySymbolPath, Why
+from flinch.features.tray.schemas import TrayAddition, TrayChange, TrayExport, TrayItem, TrayReply, TraySymbolPath, Why
+from flinch.feeds.export import MIME, Cell, Heading, Sheet, write_sheet
 from flinch.market import Market
+from flinch.screening.columns import ColumnSet
 from flinch.store import tray as store
-from flinch.web import Problem, UserError, market, reply, services
+from flinch.web import Problem, UserError, dictionary, market, own_metrics, owner, reply, services
 
 blueprint = APIBlueprint("tray", __name__, url_prefix="/api/tray")
 
 
-def _owner() -> int:
-    return store.local_owner(services().engine)
+def _full() -> UserError:
+    message = f"The tray holds {store.MOST_ENTRIES} names. Remove some first; nothing was added."
+    return UserError(Problem(type="tray_full", message=message), 409)
 
 
 def _reply(now: Market, tray: store.Tray) -> Response:
@@ -31,7 +34,7 @@ def _reply(now: Market, tray: store.Tray) -> Response:
 @blueprint.get("", responses={200: TrayReply})
 def read_tray() -> Response:
     """The working list."""
-    return _reply(market(), store.read_tray(services().engine, _owner()))
+    return _reply(market(), store.read_tray(services().engine, owner()))
 
 
 @blueprint.post("", responses={200: TrayReply, 404: Problem, 409: Problem, 422: Problem})
@@ -42,26 +45,77 @@ def add_to_tray(body: TrayAddition) -> Response:
     why = body.why.model_dump()
     moment = dt.datetime.now(dt.UTC)
     try:
-        tray = store.add_to_tray(services().engine, _owner(), [(symbol, why) for symbol in symbols], moment)
+        tray = store.add_to_tray(services().engine, owner(), [(symbol, why) for symbol in symbols], moment)
     except store.TrayFull:
-        message = f"The tray holds {store.MOST_ENTRIES} names. Remove some first; nothing was added."
-        raise UserError(Problem(type="tray_full", message=message), 409) from None
+        raise _full() from None
     return _reply(now, tray)
+
+
+@blueprint.put("", responses={200: TrayReply, 404: Problem, 409: Problem, 422: Problem})
+def change_tray(body: TrayChange) -> Response:
+    """Keep only, add, remove or replace by a list of names; all of it, or nothing when one is unknown."""
+    now = market()
+    symbols = [now.frame.names[now.row(symbol)].symbol for symbol in body.symbols]
+    why = body.why.model_dump()
+    entries = [(symbol, why | ({"values": body.values[symbol]} if symbol in body.values else {})) for symbol in symbols]
+    said = {"keep": "keep only", "add": "add", "remove": "remove", "replace": "replace by"}[body.op]
+    what = f"{said} {body.why.words[:80]}"
+    try:
+        tray = store.set_tray(services().engine, owner(), body.op, entries, what, dt.datetime.now(dt.UTC))
+    except store.TrayFull:
+        raise _full() from None
+    return _reply(now, tray)
+
+
+@blueprint.get("/export", responses={200: {"content": {"application/octet-stream": {}}}, 422: Problem})
+def export_tray(query: TrayExport) -> Response:
+    """The working list as CSV, XLSX or JSON: why each name came, its values then and now."""
+    now = market()
+    entries = store.read_tray(services().engine, owner()).entries
+    keys = list(dict.fromkeys(key for entry in entries for key in entry.why.get("values", {})))[:40]
+    columns = {c.described.key: c for c in ColumnSet(now, dictionary(), own_metrics(), keys, now.newest).columns}
+    headings = [
+        Heading("symbol", "Symbol", "", 0),
+        Heading("company", "Company", "", 0),
+        Heading("page", "From", "", 0),
+    ]
+    headings += [Heading("why", "Why it came", "", 0), Heading("added_at", "Added (UTC)", "", 0)]
+    for key in keys:
+        said = columns[key].described
+        headings.append(Heading(f"{key}_then", f"{said.label}, then", said.unit, said.decimals))
+        headings.append(Heading(f"{key}_now", f"{said.label}, now", said.unit, said.decimals))
+    rows: list[list[Cell]] = []
+    for entry in entries:
+        row = now.frame.index.get(entry.symbol)
+        company = now.frame.names[row].company if row is not None else "no longer listed"
+        cells: list[Cell] = [entry.symbol, company, entry.why["page"], entry.why["words"]]
+        cells.append(f"{entry.added_at:%Y-%m-%d %H:%M}")
+        for key in keys:
+            cells.append(entry.why.get("values", {}).get(key))
+            cells.append(float(columns[key].values[row]) if row is not None else None)
+        rows.append(cells)
+    notes = [("tray", f"{len(rows)} names"), ("as of", f"{now.as_of:%Y-%m-%d %H:%M} New York")]
+    name = f"tray {now.today}.{query.format}"
+    return Response(
+        write_sheet(Sheet("Tray", headings, rows, notes), query.format),
+        mimetype=MIME[query.format],
+        headers={"Content-Disposition": f'attachment; filename="{name}"'},
+    )
 
 
 @blueprint.delete("/<path:symbol>", responses={200: TrayReply})
 def remove_from_tray(path: TraySymbolPath) -> Response:
     """Take a name out."""
-    return _reply(market(), store.remove_from_tray(services().engine, _owner(), [path.symbol.strip().upper()]))
+    return _reply(market(), store.remove_from_tray(services().engine, owner(), [path.symbol.strip().upper()]))
 
 
 @blueprint.delete("", responses={200: TrayReply})
 def clear_tray() -> Response:
     """Take all names out."""
-    return _reply(market(), store.remove_from_tray(services().engine, _owner(), None))
+    return _reply(market(), store.remove_from_tray(services().engine, owner(), None))
 
 
 @blueprint.post("/undo", responses={200: TrayReply})
 def undo_tray() -> Response:
     """Take back the last change."""
-    return _reply(market(), store.undo_tray(services().engine, _owner()))
+    return _reply(market(), store.undo_tray(services().engine, owner()))

@@ -1,7 +1,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -22,6 +22,22 @@ class TrayAddition(BaseModel):
     model_config = ConfigDict(extra="forbid")
     symbols: list[Symbol] = Field(min_length=1, max_length=500)
     why: Why
+
+
+class TrayChange(BaseModel):
+    """Change the whole tray by a list of names, in one step that undo takes back."""
+
+    model_config = ConfigDict(extra="forbid")
+    op: Literal["keep", "add", "remove", "replace"]
+    symbols: list[Symbol] = Field(max_length=2_000)
+    why: Why
+    values: dict[Annotated[str, Field(max_length=12)], dict[Annotated[str, Field(max_length=40)], float | None]] = (
+        Field({}, max_length=2_000, description="The values then of each name, by symbol")
+    )
+
+
+class TrayExport(BaseModel):
+    format: Literal["csv", "xlsx", "json"] = "xlsx"
 
 
 class TraySymbolPath(BaseModel):

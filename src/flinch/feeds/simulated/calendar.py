@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 EXCHANGE_ZONE = ZoneInfo("America/New_York")
 AS_OF = dt.datetime(2026, 9, 9, 15, 45, tzinfo=EXCHANGE_ZONE)
-CLOSE = dt.time(16, 0)
+OPEN, CLOSE = dt.time(9, 30), dt.time(16, 0)
 SESSIONS = 504
 
 DateArray = NDArray[np.datetime64]
@@ -43,6 +43,12 @@ def years_to_expiry(expirations: DateArray, now: dt.datetime) -> NDArray[np.floa
     # In UTC: between two instants of one zone Python would count by the wall clock and lose the hour of summer time.
     instants = [dt.datetime.combine(day, CLOSE, EXCHANGE_ZONE).astimezone(dt.UTC) for day in expirations.astype(object)]
     return np.array([(instant - now).total_seconds() / 60 / 525_600 for instant in instants])
+
+
+def session_opens(sessions: DateArray) -> NDArray[np.datetime64]:
+    """The instant in UTC at which each session opens, to the minute."""
+    opens = [dt.datetime.combine(day, OPEN, EXCHANGE_ZONE).astimezone(dt.UTC) for day in sessions.astype(object)]
+    return np.array([instant.replace(tzinfo=None) for instant in opens], dtype="datetime64[m]")
 
 
 @cache

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+import polars as pl
 from numpy.typing import NDArray
 
 from flinch.core.volatility import constant_maturity_vol
@@ -21,8 +22,12 @@ from flinch.feeds.simulated.calendar import (
 )
 from flinch.feeds.simulated.chains import RATE, Chain, Expiries, quote_chain
 from flinch.feeds.simulated.earnings import EarningsCalendar, make_earnings
-from flinch.feeds.simulated.names import SIZES, Listing, listings
-from flinch.feeds.simulated.paths import WARM_UP, Paths, company_traits, simulate_paths, stretches
+from flinch.feeds.simulated.extended import ExtendedHours, make_extended
+from flinch.feeds.simulated.facts import make_dividends, make_estimates, make_fundamentals, make_short_interest
+from flinch.feeds.simulated.intraday import make_minute_bars
+from flinch.feeds.simulated.names import SIZES, Listing, fund_weights, listings
+from flinch.feeds.simulated.option_days import make_option_days
+from flinch.feeds.simulated.paths import HALTED_AT, WARM_UP, Paths, company_traits, simulate_paths, stretches
 from flinch.feeds.simulated.storylines import Storyline, storylines
 from flinch.feeds.simulated.surfaces import atm_vols, draw_smiles, earnings_variance, premium_history
 
@@ -39,13 +44,16 @@ class SimulatedMarket:
     names: list[Listing]
     sessions: DateArray
     listed_from: NDArray[np.int64]  # first session index, shape (names,)
+    listed_on: DateArray  # first session of trading, mostly long before `sessions[0]`
     shares_outstanding: Floats  # NaN for funds and indices, shape (names,)
+    float_shares: Floats  # those that can be traded, likewise
     open: Floats
     high: Floats
     low: Floats
     close: Floats
     volume: Floats  # NaN for indices
-    option_volume: NDArray[np.int64]
+    option_days: dict[str, NDArray[np.generic]]  # by column of the store: volume, interest, width, what is listed
+    extended: ExtendedHours
     vols: Floats  # true constant-maturity volatilities, shape (names, sessions, tenors)
     traded: NDArray[np.bool_]  # false where a session is missing or before the listing
     earnings: EarningsCalendar  # session indices count from `sessions[0]`, and past its end for reports ahead
@@ -53,6 +61,13 @@ class SimulatedMarket:
     expiries: Expiries  # of the newest session, with the true at-the-money volatility
     chain: Chain
     rate: float
+    nearest_vol: Floats  # true volatility of the nearest expiration, shape (names, sessions)
+    fundamentals: pl.DataFrame
+    estimates: pl.DataFrame
+    dividends: pl.DataFrame
+    short_interest: pl.DataFrame
+    members: Floats  # weights of companies in funds and indices, shape (funds and indices, companies)
+    minute_bars: pl.DataFrame
 
 
 def _stream(label: str) -> np.random.Generator:
@@ -95,13 +110,16 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
     shares = np.full(len(names), np.nan)
     shares[: len(companies)] = np.round(traits.capitalisation / traits.start_price, -3)
     volume, option_volume = _activity(names, paths, shares, earnings)
+    for i, name in enumerate(names):
+        if story := planted.get(name.symbol):
+            volume[i] = np.round(volume[i] * stretches(story.volume, SESSIONS), -2)
 
     premium = premium_history(len(names), SESSIONS, np.array([n.kind != "stock" for n in names]), _stream("premium"))
     for i, name in enumerate(names):
         if name.symbol in planted:
             premium[i] *= stretches(planted[name.symbol].premium, SESSIONS)
     weeklies = _weeklies(names, planted)
-    vols = _volatility_history(
+    vols, nearest_vol = _volatility_history(
         names, paths, premium, weeklies, earnings, calendar, lambda share: progress("volatility", share)
     )
     progress("volatility", 1.0)
@@ -112,6 +130,9 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
     carry = np.where(
         [n.kind == "stock" for n in names], _stream("carry").choice([0.0, 0.0, 0.012, 0.025, 0.04], len(names)), 0.015
     )
+    for i, name in enumerate(names):
+        if (story := planted.get(name.symbol)) and story.carry is not None:
+            carry[i] = story.carry
     chain = quote_chain(
         names,
         close[:, -1],
@@ -133,17 +154,36 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
             traded[i, : listed_from[i]] = False
         for first, last in story.missing if story else []:
             traded[i, SESSIONS + first : SESSIONS + last + 1] = False
+
+    progress("facts", 0.0)
+    option_days = make_option_days(
+        names, _groups(names, weeklies), sessions, option_volume, vols[:, :, 2], expiries, chain, close[:, -1],
+        _stream("option days"),
+    )  # fmt: skip
+    extended = make_extended(names, np.round(paths.open, 2), close, volume, earnings, planted, _stream("extended"))
+    fundamentals = make_fundamentals(names, close, calendar, SESSIONS, earnings, planted, _stream("fundamentals"))
+    estimates = make_estimates(names, close, fundamentals, calendar, planted, _stream("estimates"))
+    dividends = make_dividends(names, close, carry, calendar, SESSIONS, _stream("dividends"))
+    short_interest = make_short_interest(names, close, shares, calendar, planted, _stream("short interest"))
+    progress("facts", 1.0)
+    progress("minutes", 0.0)
+    stopped = {int(i): HALTED_AT for i in np.flatnonzero(halted)}
+    minute_bars = make_minute_bars(names, paths.steps, sessions, volume, traded, extended, stopped, _stream("minutes"))
+    progress("minutes", 1.0)
     return SimulatedMarket(
         names=names,
         sessions=sessions,
         listed_from=listed_from,
+        listed_on=_listing_dates(sessions, listed_from),
         shares_outstanding=shares,
+        float_shares=np.round(shares * _stream("float").uniform(0.55, 0.97, shares.size), -3),
         open=np.round(paths.open, 2),
         high=np.round(paths.high, 2),
         low=np.round(paths.low, 2),
         close=close,
         volume=volume,
-        option_volume=option_volume,
+        option_days=option_days,
+        extended=extended,
         vols=vols,
         traded=traded,
         earnings=earnings,
@@ -151,6 +191,13 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
         expiries=expiries,
         chain=chain,
         rate=RATE,
+        nearest_vol=nearest_vol,
+        fundamentals=fundamentals,
+        estimates=estimates,
+        dividends=dividends,
+        short_interest=short_interest,
+        members=fund_weights(names, traits.capitalisation),
+        minute_bars=minute_bars,
     )
 
 
@@ -181,6 +228,14 @@ def _activity(
     return volume, np.round(options).astype(np.int64)
 
 
+def _listing_dates(sessions: DateArray, listed_from: NDArray[np.int64]) -> DateArray:
+    """Those that trade from the first session on were listed one to forty years earlier, on a Wednesday."""
+    years = np.clip(_stream("listing").gamma(2.2, 6.0, listed_from.size), 1.0, 40.0)
+    weeks = np.round(years * 52.18).astype(np.int64)
+    wednesday = sessions[0] - (sessions[0].astype("datetime64[D]").astype(np.int64) + 1) % 7
+    return np.where(listed_from > 0, sessions[listed_from], wednesday - 7 * weeks)
+
+
 def _weeklies(names: list[Listing], planted: dict[str, Storyline]) -> NDArray[np.bool_]:
     drawn = _stream("weeklies").random(len(names)) < np.array([SIZES[n.size].weeklies for n in names])
     for i, name in enumerate(names):
@@ -205,19 +260,21 @@ def _volatility_history(
     earnings: EarningsCalendar,
     calendar: DateArray,
     progress: Callable[[float], None],
-) -> Floats:
-    """Constant-maturity volatility at each close, as it would have been read from the expirations listed then."""
+) -> tuple[Floats, Floats]:
+    """Constant-maturity and nearest-expiry volatility at each close, as read from the expirations listed then."""
     noise = 1 + 0.004 * _stream("volatility noise").normal(size=(len(names), SESSIONS, TENOR_DAYS.size))
     out = np.empty(noise.shape)
+    nearest = np.empty(noise.shape[:2])
     for t in range(SESSIONS):
         for size, weekly, members in _groups(names, weeklies):
             listed = listed_expirations(calendar[t], size, weekly)
             years = (listed - calendar[t]).astype(int) / 365
             vol = _vols_at(paths, premium, earnings, calendar, t, listed, years, members)
             out[members, t] = constant_maturity_vol(np.broadcast_to(years, vol.shape), vol, TENOR_DAYS / 365)
+            nearest[members, t] = vol[:, 0]
         if t % 24 == 0:
             progress(t / SESSIONS)
-    return out * noise
+    return out * noise, nearest * noise[:, :, 0]
 
 
 def _vols_at(

@@ -10,15 +10,17 @@ from numpy.typing import NDArray
 
 from flinch.feeds.simulated.earnings import EarningsCalendar
 from flinch.feeds.simulated.names import Listing, fund_weights
-from flinch.feeds.simulated.storylines import Storyline, Stretch
+from flinch.feeds.simulated.storylines import Steering, Storyline, Stretch
 
 Floats = NDArray[np.float64]
 
 WARM_UP = 60
 STEPS = 26
 """Quarter hours between 09:30 and 16:00; the newest session has one fewer, it is 15:45."""
+MINUTE_SESSIONS = 10
+"""Newest sessions that have minute bars."""
 OVERNIGHT_SHARE = 0.25
-_HALTED_AT = 6
+HALTED_AT = 6
 _DEGREES = 6
 # Persistence of log volatility per session, and its spread, for market, sector and own factor.
 PERSISTENCE = np.array([0.97, 0.95, 0.95])
@@ -43,7 +45,8 @@ class Paths(NamedTuple):
     """Bars of all names (companies, funds, indices) and the variance they ran at, shape (names, sessions).
 
     `variance` has a leading axis of three: the squared volatility due to market, sector and own factor at each close;
-    `long_variance` the same in the long run, shape (3, names).
+    `long_variance` the same in the long run, shape (3, names). `steps` are the quarter hours of the last sessions: start,
+    highest, lowest and end, shape (4, names, sessions with minute bars, quarter hours), price units.
     """
 
     open: Floats
@@ -52,6 +55,7 @@ class Paths(NamedTuple):
     close: Floats
     variance: Floats
     long_variance: Floats
+    steps: Floats
 
 
 def company_traits(companies: list[Listing], rng: np.random.Generator) -> Traits:
@@ -84,6 +88,28 @@ def stretches(rows: list[Stretch], sessions: int) -> Floats:
     for first, last, value in rows:
         factor[sessions + first : sessions + last + 1] *= value
     return factor
+
+
+def steered_way(steering: Steering, sessions: int) -> Floats:
+    """Log price that each close is led to, against the close before the first anchor; NaN before that anchor."""
+    places = np.array([sessions + place for place, _ in steering.anchors])
+    way = np.interp(np.arange(sessions), places, [level for _, level in steering.anchors])
+    return np.where(np.arange(sessions) >= places[0], way, np.nan)
+
+
+def _steered_session(steps: Floats, goal: float, story: Storyline, newest: bool) -> Floats:
+    """A session's steps led to `goal`, the log move from the previous close, with a little of their own noise."""
+    assert story.steer is not None
+    last = STEPS - newest
+    out = steps * story.steer.wiggle
+    gap = story.today_gap if newest and story.today_gap is not None else OVERNIGHT_SHARE * goal
+    out[0] += gap
+    out[1 : last + 1] += (goal - gap) / last
+    if newest and story.today_dip:
+        # Down in the first hour and back up until now.
+        out[1:5] -= story.today_dip / 4
+        out[5 : last + 1] += story.today_dip / (last - 4)
+    return out
 
 
 class _LogVolatility:
@@ -141,8 +167,16 @@ def simulate_paths(
     start[n:-2] *= np.exp(rng.normal(0.0, 0.4, total - n - 2))
     level = np.log(start)
 
+    steered = {
+        i: steered_way(story.steer, sessions)
+        for i, c in enumerate(companies)
+        if (story := planted.get(c.symbol)) and story.steer
+    }
+    way_start: dict[int, float] = {}
+
     out = np.empty((4, total, sessions))
     variance = np.empty((3, total, sessions))
+    kept = np.empty((4, total, MINUTE_SESSIONS, STEPS))
     drift = 0.07 / 252
     for t in range(sessions):
         vol_market = MARKET_VOL * factors[0].level()
@@ -170,7 +204,7 @@ def simulate_paths(
             for i, company in enumerate(companies):
                 story = planted.get(company.symbol)
                 if story and story.halted:
-                    stock[i, _HALTED_AT:] = 0.0
+                    stock[i, HALTED_AT:] = 0.0
                     frozen[i] = True
                 if story and story.today_in_deviations is not None:
                     expected = np.sqrt(
@@ -179,6 +213,12 @@ def simulate_paths(
                     gap = story.today_in_deviations * expected / np.sqrt(252) - stock[i].sum()
                     stock[i, 0] += 0.4 * gap
                     stock[i, 1:-1] += 0.6 * gap / (STEPS - 1)
+        for i, way in steered.items():
+            if np.isfinite(way[t]):
+                # Against the level before the first anchor, so that noise does not add up.
+                way_start.setdefault(i, level[i])
+                goal = way_start[i] + way[t] - level[i]
+                stock[i] = _steered_session(stock[i], goal, planted[companies[i].symbol], newest)
         fund = weights @ stock
         fund_variance = (loading * daily[0]) ** 2 + fund_sector**2 @ daily[1 : 1 + vol_sector.size] ** 2
         fund_variance += weights**2 @ daily[1 + vol_sector.size :] ** 2
@@ -188,9 +228,12 @@ def simulate_paths(
         step = np.where(frozen[:, None] | (np.arange(STEPS) >= STEPS - newest), 0.0, step)
         chance = -2.0 * step * np.log(rng.random((2, total, STEPS)))
         reach = np.sqrt((after - before) ** 2 + chance)
+        top, bottom = 0.5 * (before + after + reach[0]), 0.5 * (before + after - reach[1])
         out[0, :, t] = walk[:, 0]
-        out[1, :, t] = (0.5 * (before + after + reach[0])).max(axis=1)
-        out[2, :, t] = (0.5 * (before + after - reach[1])).min(axis=1)
+        out[1, :, t] = top.max(axis=1)
+        out[2, :, t] = bottom.min(axis=1)
+        if t >= sessions - MINUTE_SESSIONS:
+            kept[:, :, t - sessions + MINUTE_SESSIONS] = before, top, bottom, after
         out[3, :, t] = walk[:, -1]
         level = walk[:, -1]
         for factor, observed, sigma in (
@@ -215,7 +258,9 @@ def simulate_paths(
     ]
     long_variance = _by_factor(squares, traits, weights, loading, fund_sector)
     opened, high, low, close = np.exp(out[:, :, WARM_UP:])
-    return Paths(opened, high, low, close, variance=variance[:, :, WARM_UP:], long_variance=long_variance)
+    return Paths(
+        opened, high, low, close, variance=variance[:, :, WARM_UP:], long_variance=long_variance, steps=np.exp(kept)
+    )
 
 
 def _by_factor(squares: list[Floats], traits: Traits, weights: Floats, loading: Floats, fund_sector: Floats) -> Floats:

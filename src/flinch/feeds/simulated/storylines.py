@@ -21,6 +21,15 @@ class PlantedEarnings(BaseModel):
     move: float
 
 
+class Steering(BaseModel):
+    """Closes led along straight lines between anchors: sessions counted back from the newest, and the log price there
+    against the first anchor's. `wiggle` is how much of the name's own daily noise stays on top of the lines."""
+
+    model_config = ConfigDict(extra="forbid")
+    anchors: list[tuple[int, float]]
+    wiggle: float = 0.15
+
+
 class Storyline(BaseModel):
     """One entry of the manifest."""
 
@@ -39,6 +48,18 @@ class Storyline(BaseModel):
     missing: list[tuple[int, int]] = []
     listed: int | None = None
     today_in_deviations: float | None = None
+    steer: Steering | None = None
+    today_dip: float = 0.0
+    today_gap: float | None = None
+    volume: list[Stretch] = []
+    premarket_share: float | None = None
+    carry: float | None = None
+    price_to_book: float | None = None
+    second_source: float = 1.0
+    stale_since: int | None = None
+    price_to_earnings: float | None = None
+    fair_value_over_price: float | None = None
+    short_interest: list[tuple[int, float]] = []
 
 
 def storylines() -> list[Storyline]:

@@ -9,6 +9,7 @@ import { arrow, compact, count, DASH, date, number, signed } from "@/shared/form
 import { Failed, Loading } from "@/shared/ui/States";
 import { ESTIMATORS, WINDOWS } from "./choices";
 import { MovesTable } from "./MovesTable";
+import { OverTime } from "./OverTime";
 import { Standing } from "./Standing";
 import { TermStructure } from "./TermStructure";
 import { VolatilityYear } from "./VolatilityYear";
@@ -21,6 +22,8 @@ export default function DossierPage() {
   const estimator = ESTIMATORS.find((e) => e.value === asked)?.value ?? "yang_zhang";
   const askedWindow = Number(params.get("window"));
   const window = WINDOWS.includes(askedWindow) ? askedWindow : 21;
+  const askedLine = params.get("line");
+  const line = askedLine !== null && Number.isFinite(Number(askedLine)) ? Number(askedLine) : null;
   const request = { estimator, window } satisfies DossierRequest;
   const dossier = useDossier(symbol, request);
   const { setSubject } = useSubject();
@@ -55,6 +58,12 @@ export default function DossierPage() {
       <div className="dossier-column">
         <Standing data={data} />
         <MovesTable data={data} />
+        <OverTime
+          symbol={data.symbol}
+          expression={params.get("over") ?? "iv_hv_ratio"}
+          reference={line}
+          onChoose={write}
+        />
       </div>
     </div>
   );

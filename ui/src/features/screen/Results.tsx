@@ -1,143 +1,77 @@
-import {
-  type ColumnDef,
-  flexRender,
-  getCoreRowModel,
-  getSortedRowModel,
-  type SortingState,
-  useReactTable,
-} from "@tanstack/react-table";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, type RefObject, useEffect, useMemo, useRef } from "react";
-import { Link } from "react-router";
-import type { Metric, ScreenReply } from "@/shared/api/client";
+import {
+  type KeyboardEvent,
+  type MouseEvent,
+  memo,
+  type ReactNode,
+  type RefObject,
+  useEffect,
+  useRef,
+  useState,
+} from "react";
+import { Link, useNavigate } from "react-router";
+import type { Metric } from "@/shared/api/client";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, metricText, signed } from "@/shared/format";
+import { useKeys } from "@/shared/keyboard";
 import { Definition } from "@/shared/ui/Definition";
 import { Missing } from "@/shared/ui/Missing";
-
-export type Row = {
-  symbol: string;
-  company: string;
-  values: Record<string, number | null>;
-  reasons: Record<string, string>;
-};
+import { type Column, type Columns, DRAWN, type Row, valueAt } from "./rows";
 
 const ROW_HEIGHT = 28;
-const WIDTHS: Record<string, number> = {
-  symbol: 64,
-  company: 100,
-  price: 58,
-  change_pct: 62,
-  move: 76,
-  level: 106,
-  iv30: 46,
-  hv21: 46,
-  iv_hv_ratio: 48,
-  iv_rank: 44,
-  iv_percentile: 44,
-  days_to_earnings: 46,
-  avg_option_volume_21: 62,
-  avg_volume_50: 62,
-  market_cap: 66,
-  one_day_move_pct: 78,
-  spent: 56,
+const WIDE: Record<string, number> = { move: 76, level: 106 };
+
+type Shown = {
+  id: string;
+  label: string;
+  unit: string;
+  width: number;
+  metric: Metric | undefined;
+  column: Column | undefined;
 };
-const ORDER = Object.keys(WIDTHS);
 
-/** Survivors as rows, once per answer. */
-export function toRows(reply: ScreenReply): Row[] {
-  const keys = Object.keys(reply.columns);
-  return reply.symbols.map((symbol, i) => ({
-    symbol,
-    company: reply.companies[i] ?? "",
-    values: Object.fromEntries(keys.map((key) => [key, reply.columns[key]?.[i] ?? null])),
-    reasons: Object.fromEntries(
-      keys.flatMap((key) => {
-        const why = reply.reasons[key]?.[symbol];
-        return why ? [[key, why]] : [];
-      }),
-    ),
-  }));
-}
-
-/** The scale that the brackets of one table share: nine names in ten fit, the rest show an arrow. */
-function sharedScale(rows: Row[]): number {
-  const levels = rows
-    .map((row) => Math.max(row.values.iv30 ?? 0, row.values.hv21 ?? 0))
-    .filter((level) => level > 0)
-    .sort((a, b) => a - b);
-  return levels.length ? Math.max(10, (levels[Math.floor(levels.length * 0.93)] ?? 10) * 1.06) : 10;
-}
-
-function makeColumns(metrics: Metric[], scale: number): ColumnDef<Row>[] {
-  const number = (metric: Metric): ColumnDef<Row> => ({
-    id: metric.key,
-    header: metric.short,
-    accessorFn: (row) => row.values[metric.key] ?? undefined,
-    sortUndefined: "last",
-    meta: { metric },
-    cell: ({ row }) => {
-      const value = row.original.values[metric.key] ?? null;
-      if (value === null) return <Missing why={row.original.reasons[metric.key]} />;
-      if (metric.key === "change_pct")
-        return (
-          <>
-            <span className="arrow">{arrow(value)}</span> {signed(value, 2)}
-          </>
-        );
-      return metricText(metric.unit, metric.decimals, value);
-    },
+/** What the table shows, in order: the name, then the columns that were chosen. */
+function shownColumns(ids: string[], columns: Columns, metrics: Map<string, Metric>): Shown[] {
+  const plain = (id: string, label: string, width: number): Shown => ({
+    id,
+    label,
+    unit: "",
+    width,
+    metric: undefined,
+    column: undefined,
   });
-  const columns: ColumnDef<Row>[] = [
-    {
-      id: "symbol",
-      header: "Symbol",
-      accessorKey: "symbol",
-      cell: ({ row }) => (
-        <Link to={`/dossier/${row.original.symbol}`} tabIndex={-1}>
-          {row.original.symbol}
-        </Link>
-      ),
-    },
-    { id: "company", header: "Company", accessorKey: "company" },
-    {
-      id: "move",
-      header: "Move / priced",
-      enableSorting: false,
-      cell: ({ row }) => (
-        <MoveBracket
-          moved={row.original.values.change_pct ?? null}
-          expected={row.original.values.one_day_move_pct ?? null}
-          width={64}
-        />
-      ),
-    },
-    {
-      id: "level",
-      header: "Implied / historical",
-      enableSorting: false,
-      cell: ({ row }) => (
-        <LevelBracket
-          implied={row.original.values.iv30 ?? null}
-          historical={row.original.values.hv21 ?? null}
-          most={scale}
-          width={94}
-        />
-      ),
-    },
-    ...metrics.map(number),
-  ];
-  return ORDER.flatMap((id) => {
-    const column = columns.find((c) => c.id === id);
-    return column ? [{ ...column, size: WIDTHS[id] }] : [];
+  const rest = ids.map((id): Shown => {
+    const drawn = DRAWN[id];
+    if (drawn) return plain(id, drawn.label, WIDE[id] ?? 90);
+    const column = columns.get(id);
+    const metric = metrics.get(id);
+    const label = metric?.short ?? column?.short ?? id;
+    const unit = metric?.unit ?? column?.unit ?? "";
+    return { id, label, unit: unit === "0–100" ? "" : unit, width: widthOf(id, label, column), metric, column };
   });
+  return [plain("symbol", "Symbol", 64), plain("company", "Company", 100), ...rest];
 }
 
-/** The survivors: virtual rows, sorted by any column, walked with the keyboard. */
+/** Room for the longest number of a column and for its label on two lines. */
+function widthOf(id: string, label: string, column: Column | undefined): number {
+  if (column?.kind === "text") return 130;
+  const words = label.split(/[ /]/).map((word) => word.length);
+  const longest = (column?.numbers ?? [])
+    .slice(0, 200)
+    .reduce<number>((most, value) => Math.max(most, Math.abs(value ?? 0)), column?.kind === "condition" ? 0 : 1);
+  const digits = longest >= 10_000 ? 5 : Math.ceil(Math.log10(longest + 1)) + (column?.decimals ?? 0) + 2;
+  const letters = Math.max(digits, label.length / 2, ...words);
+  return Math.round(Math.max(44, 14 + 7.4 * letters) + (id === "change_pct" ? 10 : 0));
+}
+
+/** The survivors: virtual rows, sorted by up to two columns, walked with the keyboard. */
 export function Results({
   rows,
+  ids,
+  columns,
   metrics,
-  sorting,
+  scale,
+  sort,
   onSort,
   focused,
   onFocus,
@@ -145,54 +79,62 @@ export function Results({
   tray,
   gridRef,
 }: {
+  /** In the order shown. */
   rows: Row[];
-  metrics: Metric[];
-  sorting: SortingState;
-  onSort: (sorting: SortingState) => void;
+  ids: string[];
+  columns: Columns;
+  metrics: Map<string, Metric>;
+  scale: number;
+  sort: string[];
+  onSort: (sort: string[]) => void;
   focused: string | null;
   onFocus: (row: Row) => void;
   onOpen: (symbol: string) => void;
   tray: Set<string>;
   gridRef: RefObject<HTMLDivElement | null>;
 }) {
-  const scale = useMemo(() => sharedScale(rows), [rows]);
-  const columns = useMemo(() => makeColumns(metrics, scale), [metrics, scale]);
-  const table = useReactTable({
-    data: rows,
-    columns,
-    state: { sorting },
-    onSortingChange: (update) => onSort(typeof update === "function" ? update(sorting) : update),
-    getRowId: (row) => row.symbol,
-    getCoreRowModel: getCoreRowModel(),
-    getSortedRowModel: getSortedRowModel(),
-    enableMultiSort: false,
-    enableSortingRemoval: false,
-    sortDescFirst: true,
-  });
-  const sorted = table.getRowModel().rows;
+  const shown = shownColumns(ids, columns, metrics);
+  const [cursor, setCursor] = useState(0);
+  const navigate = useNavigate();
   const virtual = useVirtualizer({
-    count: sorted.length,
+    count: rows.length,
     getScrollElement: () => gridRef.current,
     estimateSize: () => ROW_HEIGHT,
     overscan: 12,
   });
-  const at = sorted.findIndex((row) => row.original.symbol === focused);
+  const at = rows.findIndex((row) => row.symbol === focused);
   const items = virtual.getVirtualItems();
   const before = items[0]?.start ?? 0;
   const after = virtual.getTotalSize() - (items.at(-1)?.end ?? 0);
-  const total = table.getTotalSize();
+  const total = shown.reduce((sum, column) => sum + column.width, 0);
 
   // The focused name is shown when the page opens and when sorting moves it.
-  const order = sorting.map((s) => `${s.id}${s.desc}`).join();
+  const order = sort.join();
   const lastOrder = useRef("");
   useEffect(() => {
-    if (lastOrder.current === order || sorted.length === 0) return;
+    if (lastOrder.current === order || rows.length === 0) return;
     lastOrder.current = order;
     if (at >= 0) virtual.scrollToIndex(at, { align: "auto" });
-  }, [order, sorted.length, at, virtual]);
+  }, [order, rows.length, at, virtual]);
+
+  const here = shown[Math.min(cursor, shown.length - 1)];
+  useKeys({ h: () => navigate(here?.metric ? `/handbook/${here.id}` : "/handbook") });
+
+  function sortBy(id: string, second: boolean) {
+    const kept = sort.filter((key) => key.replace(/^-/, "") !== id);
+    const now = sort.find((key) => key.replace(/^-/, "") === id);
+    // Falling first: what is large is looked for more often.
+    const next = now?.startsWith("-") ? id : `-${id}`;
+    onSort(second && kept.length > 0 ? [kept[0] as string, next] : [next]);
+  }
 
   function key(event: KeyboardEvent) {
-    if (event.ctrlKey || event.metaKey || event.altKey || sorted.length === 0) return;
+    if (event.ctrlKey || event.metaKey || event.altKey || event.target !== event.currentTarget) return;
+    if (event.key === "ArrowRight" || event.key === "ArrowLeft") {
+      event.preventDefault();
+      return setCursor(Math.max(0, Math.min(shown.length - 1, cursor + (event.key === "ArrowRight" ? 1 : -1))));
+    }
+    if (rows.length === 0) return;
     const page = Math.max(1, Math.floor((gridRef.current?.clientHeight ?? 280) / ROW_HEIGHT) - 2);
     const goal: Record<string, number> = {
       ArrowDown: at + 1,
@@ -200,18 +142,18 @@ export function Results({
       PageDown: at + page,
       PageUp: at - page,
       Home: 0,
-      End: sorted.length - 1,
+      End: rows.length - 1,
     };
-    if (event.key === "Enter" && at >= 0 && event.target === event.currentTarget) {
+    if (event.key === "Enter" && at >= 0) {
       if (focused) onOpen(focused);
       return;
     }
     const next = goal[event.key];
-    if (next === undefined || event.target !== event.currentTarget) return;
+    if (next === undefined) return;
     event.preventDefault();
-    const place = Math.max(0, Math.min(sorted.length - 1, next));
-    const row = sorted[place];
-    if (row) onFocus(row.original);
+    const place = Math.max(0, Math.min(rows.length - 1, next));
+    const row = rows[place];
+    if (row) onFocus(row);
     virtual.scrollToIndex(place, { align: "auto" });
   }
 
@@ -222,87 +164,212 @@ export function Results({
         role="grid"
         tabIndex={0}
         aria-label="Surviving names"
-        aria-rowcount={sorted.length + 1}
+        aria-rowcount={rows.length + 1}
         aria-activedescendant={at >= 0 ? `row-${focused}` : undefined}
         onKeyDown={key}
         style={{ width: total }}
       >
         <colgroup>
-          {table.getAllLeafColumns().map((column) => (
-            <col key={column.id} style={{ width: column.getSize() }} />
+          {shown.map((column) => (
+            <col key={column.id} style={{ width: column.width }} />
           ))}
         </colgroup>
         <thead>
           <tr aria-rowindex={1}>
-            {table.getFlatHeaders().map((header) => {
-              const metric = (header.column.columnDef.meta as { metric?: Metric } | undefined)?.metric;
-              const direction = header.column.getIsSorted();
-              const label = (
-                <button
-                  type="button"
-                  className="column"
-                  onClick={header.column.getToggleSortingHandler()}
-                  disabled={!header.column.getCanSort()}
-                >
-                  {flexRender(header.column.columnDef.header, header.getContext())}
-                  <span className="unit">
-                    {direction && <b aria-hidden="true">{direction === "asc" ? "↑ " : "↓ "}</b>}
-                    {metric && metric.unit !== "0–100" && metric.unit}
-                  </span>
-                </button>
-              );
-              return (
-                <th
-                  key={header.id}
-                  className={`col-${header.id}`}
-                  aria-sort={direction === "asc" ? "ascending" : direction === "desc" ? "descending" : undefined}
-                >
-                  {metric ? <Definition metric={metric}>{label}</Definition> : label}
-                </th>
-              );
-            })}
+            {shown.map((column) => (
+              <Header key={column.id} shown={column} sort={sort} onSort={sortBy} />
+            ))}
           </tr>
         </thead>
         <tbody>
           {before > 0 && (
             <tr>
-              <td colSpan={columns.length} style={{ height: before }} />
+              <td colSpan={shown.length} style={{ height: before }} />
             </tr>
           )}
           {items.map((item) => {
-            const row = sorted[item.index];
+            const row = rows[item.index];
             if (!row) return null;
-            const { symbol } = row.original;
-            const marks = [symbol === focused ? "focused" : "", tray.has(symbol) ? "in-tray" : ""].join(" ").trim();
             return (
-              <tr
-                key={row.id}
-                id={`row-${symbol}`}
-                aria-rowindex={item.index + 2}
-                aria-selected={symbol === focused}
-                className={marks || undefined}
-                onClick={() => onFocus(row.original)}
-                onDoubleClick={() => onOpen(symbol)}
-              >
-                {row.getVisibleCells().map((cell) => (
-                  <td
-                    key={cell.id}
-                    className={`col-${cell.column.id}`}
-                    title={cell.column.id === "company" ? row.original.company : undefined}
-                  >
-                    {flexRender(cell.column.columnDef.cell, cell.getContext())}
-                  </td>
-                ))}
-              </tr>
+              <Line
+                key={row.symbol}
+                row={row}
+                index={item.index}
+                ids={ids}
+                columns={columns}
+                metrics={metrics}
+                scale={scale}
+                cursor={row.symbol === focused ? (here?.id ?? null) : null}
+                inTray={tray.has(row.symbol)}
+                focused={row.symbol === focused}
+                onFocus={onFocus}
+                onOpen={onOpen}
+                onCursor={setCursor}
+              />
             );
           })}
           {after > 0 && (
             <tr>
-              <td colSpan={columns.length} style={{ height: after }} />
+              <td colSpan={shown.length} style={{ height: after }} />
             </tr>
           )}
         </tbody>
       </table>
     </div>
   );
+}
+
+function Header({
+  shown,
+  sort,
+  onSort,
+}: {
+  shown: Shown;
+  sort: string[];
+  onSort: (id: string, second: boolean) => void;
+}) {
+  const place = sort.findIndex((key) => key.replace(/^-/, "") === shown.id);
+  const direction = place < 0 ? undefined : sort[place]?.startsWith("-") ? "descending" : "ascending";
+  const sortable = !(shown.id in DRAWN);
+  const label = (
+    <button
+      type="button"
+      className="column"
+      disabled={!sortable}
+      title={sortable ? "Sort; with Shift as the second key" : undefined}
+      onClick={(event: MouseEvent) => onSort(shown.id, event.shiftKey)}
+    >
+      {shown.label}
+      <span className="unit">
+        {direction && (
+          <b aria-hidden="true">
+            {direction === "ascending" ? "↑" : "↓"}
+            {sort.length > 1 ? place + 1 : ""}{" "}
+          </b>
+        )}
+        {shown.column?.error ? "?" : shown.unit}
+      </span>
+    </button>
+  );
+  return (
+    <th className={`col-${shown.id}`} aria-sort={direction} data-kind={shown.column?.kind}>
+      {shown.metric ? <Definition metric={shown.metric}>{label}</Definition> : label}
+    </th>
+  );
+}
+
+type LineProps = {
+  row: Row;
+  index: number;
+  ids: string[];
+  columns: Columns;
+  metrics: Map<string, Metric>;
+  scale: number;
+  cursor: string | null;
+  inTray: boolean;
+  focused: boolean;
+  onFocus: (row: Row) => void;
+  onOpen: (symbol: string) => void;
+  onCursor: (place: number) => void;
+};
+
+/** One name. Drawn again only when something of its own changes, so that scrolling stays light. */
+const Line = memo(function Line({
+  row,
+  index,
+  ids,
+  columns,
+  metrics,
+  scale,
+  cursor,
+  inTray,
+  focused,
+  ...on
+}: LineProps) {
+  const marks = [focused ? "focused" : "", inTray ? "in-tray" : ""].join(" ").trim();
+  const cell = (id: string, place: number, content: ReactNode, title?: string, text = false) => (
+    <td
+      key={id}
+      className={`col-${id}${cursor === id ? " cursor" : ""}`}
+      data-kind={text ? "text" : undefined}
+      title={title}
+      onPointerDown={() => on.onCursor(place)}
+    >
+      {content}
+    </td>
+  );
+  return (
+    <tr
+      id={`row-${row.symbol}`}
+      aria-rowindex={index + 2}
+      aria-selected={focused}
+      className={marks || undefined}
+      onClick={() => on.onFocus(row)}
+      onDoubleClick={() => on.onOpen(row.symbol)}
+    >
+      {cell(
+        "symbol",
+        0,
+        <Link to={`/dossier/${row.symbol}`} tabIndex={-1}>
+          {row.symbol}
+        </Link>,
+      )}
+      {cell("company", 1, row.company, row.company)}
+      {ids.map((id, place) => {
+        const column = columns.get(id);
+        return cell(
+          id,
+          place + 2,
+          <Cell id={id} row={row} columns={columns} metric={metrics.get(id)} scale={scale} />,
+          column?.kind === "text" ? column.texts[row.i] : undefined,
+          column?.kind === "text",
+        );
+      })}
+    </tr>
+  );
+});
+
+function Cell({
+  id,
+  row,
+  columns,
+  metric,
+  scale,
+}: {
+  id: string;
+  row: Row;
+  columns: Columns;
+  metric: Metric | undefined;
+  scale: number;
+}) {
+  if (id === "move")
+    return (
+      <MoveBracket
+        moved={valueAt(columns, "change_pct", row)}
+        expected={valueAt(columns, "one_day_move_pct", row)}
+        width={64}
+      />
+    );
+  if (id === "level")
+    return (
+      <LevelBracket
+        implied={valueAt(columns, "iv30", row)}
+        historical={valueAt(columns, "hv21", row)}
+        most={scale}
+        width={94}
+      />
+    );
+  const column = columns.get(id);
+  if (!column) return null;
+  if (column.kind === "text") return column.texts[row.i] || <Missing why={column.reasons[row.symbol]} />;
+  const value = column.numbers[row.i] ?? null;
+  if (value === null) return <Missing why={column.error ?? column.reasons[row.symbol]} />;
+  if (column.kind === "condition") return value > 0 ? "yes" : "no";
+  if (id === "change_pct")
+    return (
+      <>
+        <span className="arrow">{arrow(value)}</span> {signed(value, 2)}
+      </>
+    );
+  return metricText(metric?.unit ?? column.unit, column.decimals, value);
 }

@@ -1,49 +1,178 @@
-import type { SortingState } from "@tanstack/react-table";
-import { useEffect, useMemo, useRef, useState } from "react";
-import { useNavigate } from "react-router";
+import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
+import Dropdown from "react-bootstrap/Dropdown";
+import { Link, useNavigate } from "react-router";
+import { tellResults } from "@/frame/results";
 import { useSubject } from "@/frame/subject";
 import { useAddress } from "@/shared/address";
-import { useChangeTray, useMetrics, useScreen, useTray } from "@/shared/api/queries";
-import { count, number } from "@/shared/format";
+import {
+  ApiError,
+  api,
+  download,
+  type FileFormat,
+  type SavedScreen,
+  type ScreenDraft,
+  type Why,
+} from "@/shared/api/client";
+import {
+  useBaskets,
+  useChangeTray,
+  useHandbook,
+  useKeep,
+  useMarket,
+  useMetricMap,
+  useMetrics,
+  useScreen,
+  useScreens,
+  useTray,
+} from "@/shared/api/queries";
+import { count, date, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
-import { Results, type Row, toRows } from "./Results";
-import { RuleCard } from "./RuleCard";
-import { isOpen, type Rule, readRule, reasonFor, UNIVERSES, type Universe, writeRange } from "./rules";
+import { Changed } from "./Changed";
+import { ColumnPicker } from "./ColumnPicker";
+import { Gallery, PERIODS, SIZES, type Size } from "./Gallery";
+import { Results } from "./Results";
+import { needed, ordered, type Row, sharedScale, toColumns, toRows, valuesOf } from "./rows";
+import { SaveDialog, ScreensDialog } from "./Screens";
+import { Narrowest, Stack, universeWords } from "./Stack";
+import {
+  COLUMNS,
+  FIRST,
+  fromBody,
+  isChanged,
+  readScreen,
+  reasonFor,
+  type Screen,
+  toBody,
+  type View,
+  writeScreen,
+} from "./state";
 
-const FIRST_SORT = "-iv_hv_ratio";
+const MarketMap = lazy(() => import("./MarketMap"));
+const VIEWS: { value: View; label: string }[] = [
+  { value: "table", label: "table" },
+  { value: "gallery", label: "gallery" },
+  { value: "map", label: "map" },
+];
+const ASIDE = "flinch.aside";
+const ALWAYS = ["price", "change_pct"];
 
-/** Find names whose options are dear or cheap: rules beside results. All of it stands in the page's address. */
+type Base = { key: string | null; draft: ScreenDraft; screen: Screen; saved: SavedScreen | null };
+
+/** Which names meet my rules, and which rule did the cutting? All of the page stands in its address. */
 export function ScreenPage() {
   // Rules make a step that Back takes back; walking and sorting do not.
   const [params, write] = useAddress();
+  const asked = params.get("screen");
+  const screens = useScreens();
+  const base = useMemo(() => findBase(asked, screens.data), [asked, screens.data]);
+  if (base) return <ScreenAt base={base} params={params} write={write} />;
+  if (screens.data)
+    return (
+      <Failed error={new Error("This screen is not there any more.")}>
+        <p>
+          <Link to="/screen">Begin with the whole market</Link>
+        </p>
+      </Failed>
+    );
+  return screens.failureReason ? <Failed error={screens.failureReason} /> : <Loading what="your screens" />;
+}
+
+function findBase(asked: string | null, screens: ReturnType<typeof useScreens>["data"]): Base | null {
+  if (asked === null) {
+    const draft = { name: "", description: "", tags: [], body: toBody(FIRST) };
+    return { key: null, draft, screen: FIRST, saved: null };
+  }
+  const starter = screens?.starters.find((s) => `s-${s.key}` === asked);
+  const saved = screens?.saved.find((s) => String(s.id) === asked) ?? null;
+  const found = starter ?? saved;
+  return found ? { key: asked, draft: found, screen: fromBody(found.body), saved } : null;
+}
+
+function ScreenAt({
+  base,
+  params,
+  write,
+}: {
+  base: Base;
+  params: URLSearchParams;
+  write: (changes: Record<string, string | null>, step?: boolean) => void;
+}) {
   const metrics = useMetrics();
+  const metricMap = useMetricMap();
+  const groups = useHandbook().data?.groups ?? [];
+  const market = useMarket().data;
+  const baskets = useBaskets().data;
   const tray = useTray();
   const changeTray = useChangeTray();
   const { setSubject } = useSubject();
   const navigate = useNavigate();
   const grid = useRef<HTMLDivElement>(null);
-  const [moving, setMoving] = useState<Rule | null>(null);
+  const [moving, setMoving] = useState<{ place: number; text: string } | null>(null);
+  const [dialog, setDialog] = useState<"screens" | "save" | "columns" | null>(null);
+  const [said, setSaid] = useState<string | null>(null);
 
-  const asked = params.get("universe");
-  const universe: Universe = asked === "stock" || asked === "fund" ? asked : "all";
-  const rules = useMemo(
-    () => metrics.filter((metric) => metric.is_rule).map((metric) => readRule(metric, params.get(metric.key))),
-    [metrics, params],
+  const screen = useMemo(() => readScreen(params, base.screen), [params, base]);
+  const changed = isChanged(screen, base.screen);
+  const change = (changes: Partial<Screen>) => write(writeScreen({ ...screen, ...changes }, base.screen), true);
+  const current = useMemo(
+    () =>
+      moving
+        ? { ...screen, rules: screen.rules.map((r, i) => (i === moving.place ? { ...r, text: moving.text } : r)) }
+        : screen,
+    [screen, moving],
   );
-  const current = useMemo(() => rules.map((rule) => (moving?.metric === rule.metric ? moving : rule)), [rules, moving]);
+  // What was let go stays until the address has it too.
+  useEffect(() => {
+    if (moving && screen.rules[moving.place]?.text === moving.text) setMoving(null);
+  }, [moving, screen]);
+
+  const asOf = params.get("asof");
+  const aim = Number(params.get("aim")) || null;
+  const against = params.get("vs");
+  const ids = screen.columns.length > 0 ? screen.columns : COLUMNS;
+  const area = params.get("area") ?? "market_cap";
+  const shade = params.get("shade") ?? "change_pct";
+  const before = useLook(base, changed);
   const request = useMemo(
-    () => ({ universe, rule: current.map((rule) => `${rule.metric}:${writeRange(rule) || ".."}`) }),
-    [universe, current],
+    () => ({
+      stack: { universe: current.universe, rules: current.rules, any_groups: current.anyGroups },
+      columns: needed([...ALWAYS, ...ids, ...(screen.view === "map" ? [area, shade] : [])]),
+      as_of: asOf,
+      aim,
+      against:
+        against === null
+          ? null
+          : against === "look" && before.look
+            ? { session: before.look.session, symbols: before.look.symbols }
+            : { session: against === "look" || against === "previous" ? null : against, symbols: null },
+    }),
+    [current, ids, screen.view, area, shade, asOf, aim, against, before.look],
   );
-  const screen = useScreen(request);
-  const rows = useMemo(() => (screen.data ? toRows(screen.data) : []), [screen.data]);
+  const answer = useScreen(request, true);
+  const reply = answer.data?.reply;
+  const rows = useMemo(() => (reply ? toRows(reply) : []), [reply]);
+  const columns = useMemo(() => (reply ? toColumns(reply) : new Map()), [reply]);
+  const sorted = useMemo(() => ordered(rows, columns, screen.sort), [rows, columns, screen.sort]);
+  const scale = useMemo(() => sharedScale(rows, columns), [rows, columns]);
+  const symbols = reply?.symbols;
+  const answered = reply && !answer.isPlaceholderData ? reply.session : null;
+  before.record(answered, symbols);
+  useEffect(() => {
+    if (symbols) tellResults(symbols);
+  }, [symbols]);
 
-  const sortText = params.get("sort") ?? FIRST_SORT;
-  const sorting: SortingState = useMemo(
-    () => (sortText ? [{ id: sortText.replace(/^-/, ""), desc: sortText.startsWith("-") }] : []),
-    [sortText],
-  );
+  // Reports belong to the rules they were asked for.
+  const told = answer.data?.request.stack.rules ?? [];
+  const reports = current.rules.map((r, i) => {
+    if (moving?.place === i) return reply?.rules[i];
+    const same =
+      told[i]?.text === r.text && told[i]?.bars === r.bars
+        ? i
+        : told.findIndex((t) => t.text === r.text && t.bars === r.bars);
+    return same < 0 ? undefined : reply?.rules[same];
+  });
+
   // The focused row moves at once; the address follows when the walk pauses.
   const at = params.get("at");
   const [focused, setFocused] = useState(at);
@@ -54,7 +183,6 @@ export function ScreenPage() {
     written.current = at;
     setFocused(at);
   }, [at]);
-
   useEffect(() => {
     if (focused === at) return;
     const timer = setTimeout(() => {
@@ -64,15 +192,6 @@ export function ScreenPage() {
     return () => clearTimeout(timer);
   }, [focused, at, write]);
 
-  // Let go, an edge stays where it is until the address has it too.
-  const settle = (rule: Rule) => {
-    setMoving(rule);
-    write({ [rule.metric]: writeRange(rule) }, true);
-  };
-  useEffect(() => {
-    if (moving && (params.get(moving.metric) ?? "") === writeRange(moving)) setMoving(null);
-  }, [moving, params]);
-
   function open(symbol: string) {
     written.current = symbol;
     write({ at: symbol });
@@ -81,91 +200,215 @@ export function ScreenPage() {
   }
 
   const link = `/screen?${params}`;
-  const subjectOf = (row: Row) => ({
+  const why = reasonFor(screen, base.draft.name || null, universeWords(screen.universe, baskets), link);
+  const subjectOf = (row: Row): { symbol: string; why: Why; asOf: string | null } => ({
     symbol: row.symbol,
-    why: reasonFor(metrics, current, universe, link, row.values),
+    why: { ...why, values: valuesOf(columns, row) },
+    asOf: reply && !reply.newest ? reply.session : null,
   });
   const focusedRow = rows.find((row) => row.symbol === focused);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the reason is made anew when the focused row or the address changes
   useEffect(() => {
     if (focusedRow) setSubject(subjectOf(focusedRow));
   }, [focusedRow, link, setSubject]);
+  const focus = (row: Row) => {
+    // Both at once: a key pressed right after a step is about the row stepped to.
+    setFocused(row.symbol);
+    setSubject(subjectOf(row));
+  };
 
-  useKeys({ r: () => grid.current?.querySelector("table")?.focus() });
+  const copy = () => {
+    const text = sorted.map((row) => row.symbol).join(", ");
+    navigator.clipboard.writeText(text).then(
+      () => setSaid(`${count(sorted.length, "symbol")} copied`),
+      () => setSaid("The browser did not allow copying. Take the names out as CSV instead."),
+    );
+  };
+  useEffect(() => {
+    if (said === null) return;
+    const timer = setTimeout(() => setSaid(null), 4000);
+    return () => clearTimeout(timer);
+  }, [said]);
+  const setView = (view: View) => change({ view });
+  useKeys({
+    r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
+    c: copy,
+    o: () => setDialog("screens"),
+    "1": () => setView("table"),
+    "2": () => setView("gallery"),
+    "3": () => setView("map"),
+    "[": () => step(-1),
+    "]": () => step(1),
+  });
 
-  const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
-  const set = rules.filter((rule) => !isOpen(rule) || rule.bad);
-  const fresh = rows.filter((row) => !inTray.has(row.symbol));
-
-  function keepAll() {
-    const why = reasonFor(metrics, current, universe, link, {});
-    changeTray.mutate({ kind: "add", symbols: fresh.map((row) => row.symbol), why: { ...why, values: {} } });
+  const sessions = market?.sessions ?? [];
+  const session = reply?.session ?? sessions.at(-1) ?? null;
+  function goTo(day: string | null) {
+    write({ asof: day === null || day === sessions.at(-1) ? null : day }, true);
+  }
+  function step(by: number) {
+    const place = session ? sessions.indexOf(session) + by : -1;
+    const day = sessions[place];
+    if (day) goTo(day);
   }
 
+  const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
+  const fresh = rows.filter((row) => !inTray.has(row.symbol));
+  function keepAll() {
+    const values = Object.fromEntries(fresh.map((row) => [row.symbol, valuesOf(columns, row)]));
+    const list = fresh.map((row) => row.symbol);
+    changeTray.mutate({ kind: "change", change: { op: "add", symbols: list, why: { ...why, values: {} }, values } });
+  }
+
+  const save = useKeep(["screens"], (input: { draft: ScreenDraft; id: number | null }) =>
+    api.saveScreen(input.draft, input.id),
+  );
+  const nothing = { screen: null, u: null, r: null, any: null, cols: null, sort: null, view: null };
+  function saveNow() {
+    if (!base.saved) return setDialog("save");
+    const { name, description, tags, id } = base.saved;
+    save.mutate(
+      { draft: { name, description, tags, body: toBody(screen) }, id },
+      {
+        onSuccess: () => {
+          write({ ...nothing, screen: String(id) });
+          setSaid("saved");
+        },
+        onError: (error) => setSaid(error.message),
+      },
+    );
+  }
+  const [aside, setAside] = useAside();
+  function openScreen(key: string | null) {
+    if (changed && key !== base.key) setAside({ name: base.draft.name || "the first screen", address: link });
+    setDialog(null);
+    write({ ...nothing, at: null, vs: null, screen: key }, true);
+  }
+
+  function takeOut(format: FileFormat) {
+    const stack = { universe: screen.universe, rules: screen.rules, any_groups: screen.anyGroups };
+    const name = base.draft.name || "Screen";
+    const shown = needed(ids);
+    download("/api/screen/export", { format, name, stack, columns: shown, sort: screen.sort, as_of: asOf }).then(
+      () => setSaid(`written as ${format.toUpperCase()}`),
+      (error: Error) => setSaid(error.message),
+    );
+  }
+
+  const failed = answer.failureReason;
+  const refused = failed instanceof ApiError && !failed.passing ? failed : null;
   return (
     <div className="screen">
-      <section className="stack" aria-label="Rules">
+      <Stack
+        screen={current}
+        reports={reports}
+        universe={reply?.universe ?? null}
+        names={metrics}
+        metrics={metricMap}
+        aim={aim}
+        onAim={(wanted) => write({ aim: wanted === null ? null : String(wanted) })}
+        onChange={change}
+        onMove={(place, text) => setMoving({ place, text })}
+      >
         <header>
-          <h1>Screen</h1>
-          <fieldset className="segments">
-            <legend className="visually-hidden">Universe</legend>
-            {UNIVERSES.map(({ value, label }) => (
-              <label key={value} className={value === universe ? "chosen" : undefined}>
-                <input
-                  type="radio"
-                  name="universe"
-                  checked={value === universe}
-                  onChange={() => write({ universe: value === "all" ? null : value }, true)}
-                />
-                {label}
-              </label>
-            ))}
-          </fieldset>
-          <span className="survivors" title="Optionable names in this universe">
-            {screen.data ? number(screen.data.universe) : ""}
+          <h1>
+            <button type="button" title="Saved screens and starters (o)" onClick={() => setDialog("screens")}>
+              {base.draft.name || "Screen"} <span aria-hidden="true">▾</span>
+            </button>
+          </h1>
+          <span className="stack-state">
+            {changed && base.key !== null && <b>changed</b>}
+            {changed && (
+              <button type="button" className="quiet" onClick={() => write({ ...nothing, screen: base.key }, true)}>
+                revert
+              </button>
+            )}
+            {base.saved && changed && (
+              <button type="button" className="quiet" onClick={saveNow}>
+                save
+              </button>
+            )}
+            {(changed || base.key !== null) && (
+              <button type="button" className="quiet" onClick={() => setDialog("save")}>
+                save as
+              </button>
+            )}
           </span>
         </header>
-        <div className="stack-rules">
-          {metrics
-            .filter((metric) => metric.is_rule)
-            .map((metric) => {
-              const rule = current.find((r) => r.metric === metric.key) as Rule;
-              const report = screen.data?.rules.find((r) => r.metric === metric.key);
-              return (
-                <RuleCard
-                  key={metric.key}
-                  metric={metric}
-                  rule={rule}
-                  report={report}
-                  onMove={setMoving}
-                  onDone={settle}
-                />
-              );
-            })}
-        </div>
-      </section>
+        {base.draft.description && <p className="stack-about">{base.draft.description}</p>}
+        {aside && (
+          <p className="stack-aside" role="status">
+            Your changes to {aside.name} were put aside.{" "}
+            <button
+              type="button"
+              className="quiet"
+              onClick={() => {
+                setAside(null);
+                navigate(aside.address);
+              }}
+            >
+              bring back
+            </button>{" "}
+            <button type="button" className="quiet" onClick={() => setAside(null)}>
+              forget
+            </button>
+          </p>
+        )}
+      </Stack>
       <section className="results" aria-label="Results">
         <header>
           <h2 aria-live="polite">
-            {screen.data ? (
+            {reply ? (
               <>
-                <b>{count(rows.length, "name survives", "names survive")}</b> of {number(screen.data.universe)}
-                {screen.isPlaceholderData && screen.failureReason && ", before your last change"}
+                <b>{count(rows.length, "name survives", "names survive")}</b> of {number(reply.universe)}
+                {answer.isPlaceholderData && failed && ", before your last change"}
               </>
             ) : (
               " "
             )}
           </h2>
-          <div>
-            {set.length > 0 && (
-              <button
-                type="button"
-                className="quiet"
-                onClick={() => write(Object.fromEntries(set.map((rule) => [rule.metric, null])), true)}
-              >
-                open all rules
+          <AsOf sessions={sessions} session={session} newest={reply?.newest ?? true} onGo={goTo} onStep={step} />
+          <span className="said" role="status">
+            {said}
+          </span>
+          <div className="results-tools">
+            <button
+              type="button"
+              className="quiet"
+              aria-pressed={against !== null}
+              onClick={() => write({ vs: against === null ? "previous" : null })}
+            >
+              what changed
+            </button>
+            <fieldset className="segments">
+              <legend className="visually-hidden">View</legend>
+              {VIEWS.map(({ value, label }) => (
+                <label key={value} className={value === screen.view ? "chosen" : undefined}>
+                  <input type="radio" name="view" checked={value === screen.view} onChange={() => setView(value)} />
+                  {label}
+                </label>
+              ))}
+            </fieldset>
+            {screen.view === "table" && (
+              <button type="button" className="quiet" onClick={() => setDialog("columns")}>
+                columns
               </button>
             )}
+            <Dropdown align="end">
+              <Dropdown.Toggle as="button" className="quiet">
+                take out
+              </Dropdown.Toggle>
+              <Dropdown.Menu>
+                {(["xlsx", "csv", "json"] as const).map((format) => (
+                  <Dropdown.Item as="button" type="button" key={format} onClick={() => takeOut(format)}>
+                    as {format.toUpperCase()}
+                  </Dropdown.Item>
+                ))}
+                <Dropdown.Item as="button" type="button" onClick={copy}>
+                  copy the symbols <kbd>c</kbd>
+                </Dropdown.Item>
+              </Dropdown.Menu>
+            </Dropdown>
             {fresh.length > 0 && fresh.length <= 500 && (
               <button type="button" className="quiet" onClick={keepAll}>
                 {fresh.length === rows.length
@@ -175,46 +418,322 @@ export function ScreenPage() {
             )}
           </div>
         </header>
-        {screen.data ? (
-          rows.length > 0 ? (
-            <Results
-              rows={rows}
-              metrics={metrics}
-              sorting={sorting}
-              onSort={(next) => write({ sort: next[0] ? `${next[0].desc ? "-" : ""}${next[0].id}` : null })}
-              focused={focused}
-              onFocus={(row: Row) => {
-                // Both at once: a key pressed right after a step is about the row stepped to.
-                setFocused(row.symbol);
-                setSubject(subjectOf(row));
-              }}
-              tray={inTray}
-              onOpen={open}
-              gridRef={grid}
-            />
+        {screen.view !== "table" && (
+          <div className="view-tools">
+            {screen.view === "gallery" ? (
+              <GalleryTools params={params} onWrite={write} />
+            ) : (
+              <>
+                <MetricSelect label="Area" value={area} metrics={metricMap} onChange={(key) => write({ area: key })} />
+                <MetricSelect
+                  label="Shade"
+                  value={shade}
+                  metrics={metricMap}
+                  onChange={(key) => write({ shade: key })}
+                />
+              </>
+            )}
+          </div>
+        )}
+        {against !== null && (
+          <Changed changed={reply?.changed ?? null} rules={current.rules}>
+            <select
+              aria-label="Compare with"
+              value={["previous", "look"].includes(against) ? against : "previous"}
+              onChange={(event) => write({ vs: event.target.value })}
+            >
+              <option value="previous">the session before</option>
+              {before.look && (
+                <option value="look">
+                  your last look, as of {date(before.look.session)} ({before.look.symbols.length})
+                </option>
+              )}
+            </select>
+          </Changed>
+        )}
+        {refused ? (
+          <Failed error={refused} />
+        ) : !reply ? (
+          failed ? (
+            <Failed error={failed} />
           ) : (
-            <Empty>
-              <p>No name survives these rules.</p>
-              <Narrowest rules={screen.data.rules} labels={new Map(metrics.map((m) => [m.key, m.label]))} />
-            </Empty>
+            <Loading what="the market" />
           )
-        ) : screen.failureReason ? (
-          <Failed error={screen.failureReason} />
+        ) : rows.length === 0 ? (
+          <Empty>
+            <p>No name survives these rules.</p>
+            <Narrowest reports={reply.rules} />
+          </Empty>
+        ) : screen.view === "gallery" ? (
+          <Gallery
+            rows={sorted}
+            columns={columns}
+            what={params.get("chart") === "volatility" ? "volatility" : "price"}
+            size={sizeOf(params.get("size"))}
+            period={periodOf(params.get("period"))}
+            asOf={asOf}
+            focused={focused}
+            onFocus={focus}
+            onOpen={open}
+            tray={inTray}
+            gridRef={grid}
+          />
+        ) : screen.view === "map" ? (
+          <Suspense fallback={<Loading what="the map" />}>
+            <MarketMap
+              rows={rows}
+              columns={columns}
+              metrics={metricMap}
+              area={area}
+              shade={shade}
+              focused={focused}
+              onFocus={focus}
+              onOpen={open}
+            />
+          </Suspense>
         ) : (
-          <Loading what="the market" />
+          <Results
+            rows={sorted}
+            ids={ids}
+            columns={columns}
+            metrics={metricMap}
+            scale={scale}
+            sort={screen.sort}
+            onSort={(sort) => write(writeScreen({ ...screen, sort }, base.screen))}
+            focused={focused}
+            onFocus={focus}
+            onOpen={open}
+            tray={inTray}
+            gridRef={grid}
+          />
         )}
       </section>
+      {dialog === "screens" && <ScreensDialog onOpen={openScreen} onHide={() => setDialog(null)} />}
+      {dialog === "save" && (
+        <SaveDialog
+          draft={{ ...base.draft, name: base.draft.name, body: toBody(screen) }}
+          onSaved={(saved) => {
+            setDialog(null);
+            setSaid("saved");
+            write({ ...nothing, screen: String(saved.id) }, true);
+          }}
+          onHide={() => setDialog(null)}
+        />
+      )}
+      {dialog === "columns" && (
+        <ColumnPicker
+          chosen={ids}
+          usual={COLUMNS}
+          metrics={metrics}
+          groups={groups}
+          onChange={(next) => change({ columns: next.join() === COLUMNS.join() ? [] : next })}
+          onHide={() => setDialog(null)}
+        />
+      )}
     </div>
   );
 }
 
-/** Which rule to loosen when nothing is left: the one whose dropping brings most names back. */
-function Narrowest({ rules, labels }: { rules: { metric: string; lone_cut: number }[]; labels: Map<string, string> }) {
-  const best = rules.reduce((a, b) => (b.lone_cut > a.lone_cut ? b : a), { metric: "", lone_cut: 0 });
-  if (best.lone_cut === 0) return <p className="muted">No single rule does it: open two or more of them.</p>;
+/** The session the screen is run on, and the ones before it. */
+function AsOf({
+  sessions,
+  session,
+  newest,
+  onGo,
+  onStep,
+}: {
+  sessions: string[];
+  session: string | null;
+  newest: boolean;
+  onGo: (day: string | null) => void;
+  onStep: (by: number) => void;
+}) {
+  if (!session) return null;
   return (
-    <p className="muted">
-      Dropping only {labels.get(best.metric)} would bring back {count(best.lone_cut, "name")}.
-    </p>
+    <span className={newest ? "as-of" : "as-of past"}>
+      as of
+      <button
+        type="button"
+        className="quiet"
+        aria-label="The session before"
+        title="The session before ([)"
+        onClick={() => onStep(-1)}
+      >
+        ‹
+      </button>
+      <select aria-label="As of" value={session} onChange={(event) => onGo(event.target.value)}>
+        {byMonth(sessions).map(([month, days]) => (
+          <optgroup key={month} label={month}>
+            {days.map((day) => (
+              <option key={day} value={day}>
+                {date(day, true)}
+              </option>
+            ))}
+          </optgroup>
+        ))}
+      </select>
+      <button
+        type="button"
+        className="quiet"
+        aria-label="The session after"
+        title="The session after (])"
+        disabled={newest}
+        onClick={() => onStep(1)}
+      >
+        ›
+      </button>
+      {!newest && (
+        <button type="button" className="quiet" onClick={() => onGo(null)}>
+          now
+        </button>
+      )}
+    </span>
   );
+}
+
+/** Newest first. */
+function byMonth(sessions: string[]): [string, string[]][] {
+  const out = new Map<string, string[]>();
+  for (const day of sessions.toReversed()) {
+    const month = date(day, true).replace(/^\d+ /, "");
+    const days = out.get(month);
+    if (days) days.push(day);
+    else out.set(month, [day]);
+  }
+  return [...out];
+}
+
+function GalleryTools({
+  params,
+  onWrite,
+}: {
+  params: URLSearchParams;
+  onWrite: (changes: Record<string, string | null>) => void;
+}) {
+  return (
+    <>
+      <select
+        aria-label="What the charts show"
+        value={params.get("chart") === "volatility" ? "volatility" : "price"}
+        onChange={(event) => onWrite({ chart: event.target.value })}
+      >
+        <option value="price">price, and the move priced ahead</option>
+        <option value="volatility">implied against historical volatility</option>
+      </select>
+      <select
+        aria-label="Period of the charts"
+        value={periodOf(params.get("period"))}
+        onChange={(event) => onWrite({ period: event.target.value })}
+      >
+        {PERIODS.map((n) => (
+          <option key={n} value={n}>
+            {n} sessions
+          </option>
+        ))}
+      </select>
+      <select
+        aria-label="Size of the charts"
+        value={sizeOf(params.get("size"))}
+        onChange={(event) => onWrite({ size: event.target.value })}
+      >
+        {Object.keys(SIZES).map((name) => (
+          <option key={name} value={name}>
+            {name}
+          </option>
+        ))}
+      </select>
+    </>
+  );
+}
+
+const sizeOf = (text: string | null): Size => (text === "small" || text === "large" ? text : "middle");
+const periodOf = (text: string | null): number => (PERIODS.includes(Number(text)) ? Number(text) : 63);
+
+function MetricSelect({
+  label,
+  value,
+  metrics,
+  onChange,
+}: {
+  label: string;
+  value: string;
+  metrics: ReturnType<typeof useMetricMap>;
+  onChange: (key: string) => void;
+}) {
+  const groups = new Map<string, string[]>();
+  for (const metric of metrics.values())
+    if (metric.kind === "number") groups.set(metric.group, [...(groups.get(metric.group) ?? []), metric.key]);
+  return (
+    <label>
+      {label}{" "}
+      <select value={value} onChange={(event) => onChange(event.target.value)}>
+        {[...groups].map(([group, keys]) => (
+          <optgroup key={group} label={group}>
+            {keys.map((key) => (
+              <option key={key} value={key}>
+                {metrics.get(key)?.label}
+              </option>
+            ))}
+          </optgroup>
+        ))}
+      </select>
+    </label>
+  );
+}
+
+type Look = { session: string; looked_at: string; symbols: string[] };
+
+/** What a saved screen showed when it was last looked at as of another session. This look is remembered for the next time. */
+function useLook(base: Base, changed: boolean) {
+  const [look, setLook] = useState<Look | null>(null);
+  const id = base.saved?.id ?? null;
+  const done = useRef("");
+  // biome-ignore lint/correctness/useExhaustiveDependencies: another screen has other looks
+  useEffect(() => {
+    setLook(null);
+    done.current = "";
+  }, [id]);
+  const pending = useRef<{ session: string; symbols: string[] } | null>(null);
+  useEffect(() => {
+    const shown = pending.current;
+    if (id === null || changed || !shown) return;
+    const key = `${id} ${shown.session} ${shown.symbols.length}`;
+    if (done.current === key) return;
+    done.current = key;
+    api.look(id, shown).then(
+      (reply) => setLook(reply.before),
+      () => {
+        done.current = "";
+      },
+    );
+  });
+  const record = (session: string | null, symbols: string[] | undefined) => {
+    pending.current = session && symbols ? { session, symbols } : null;
+  };
+  return { look, record };
+}
+
+type Aside = { name: string; address: string };
+
+/** Unsaved changes of a screen that was left for another one; kept in this browser until they are brought back or forgotten. */
+function useAside(): [Aside | null, (aside: Aside | null) => void] {
+  const [aside, setAside] = useState<Aside | null>(() => {
+    try {
+      return JSON.parse(localStorage.getItem(ASIDE) ?? "null") as Aside | null;
+    } catch {
+      return null;
+    }
+  });
+  return [
+    aside,
+    (next) => {
+      setAside(next);
+      try {
+        if (next) localStorage.setItem(ASIDE, JSON.stringify(next));
+        else localStorage.removeItem(ASIDE);
+      } catch {
+        // Without storage they are kept until the page is left.
+      }
+    },
+  ];
 }

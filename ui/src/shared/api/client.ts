@@ -44,26 +44,97 @@ async function unwrap<T>(request: Promise<Answer<T>>): Promise<T> {
   throw new ApiError(answer.response.status, { type: "error", where: null, nearest: [], ...said, message });
 }
 
-export type ScreenRequest = { universe: "all" | "stock" | "fund"; rule: string[] };
+export type ScreenRequest = Schemas["ScreenRequest"];
 export type DossierRequest = NonNullable<operations["dossier_read_dossier__path_symbol__get"]["parameters"]["query"]>;
+export type OverTimeRequest = NonNullable<
+  operations["dossier_read_over_time_over_time__path_symbol__get"]["parameters"]["query"]
+>;
 export type Why = Schemas["Why"];
 export type ScreenReply = Schemas["ScreenReply"];
+export type RuleReport = Schemas["RuleReport"];
+export type ScreenBody = Schemas["ScreenBody"];
+export type ScreenDraft = Schemas["ScreenDraft"];
+export type SavedScreen = Schemas["SavedScreen"];
 export type Dossier = Schemas["Dossier"];
 export type Metric = Schemas["MetricEntry"];
+export type TrayOp = Schemas["TrayChange"]["op"];
+export type FileFormat = "csv" | "xlsx" | "json";
 
 export const api = {
   market: () => unwrap(client.GET("/api/market")),
   names: () => unwrap(client.GET("/api/names")),
-  metrics: () => unwrap(client.GET("/api/handbook")),
-  screen: (query: ScreenRequest, signal: AbortSignal) =>
-    unwrap(client.GET("/api/screen", { params: { query }, signal })),
-  peek: (symbol: string, signal: AbortSignal) =>
-    unwrap(client.GET("/api/peek/{symbol}", { params: { path: { symbol } }, signal })),
+  handbook: () => unwrap(client.GET("/api/handbook")),
+  check: (body: Schemas["CheckRequest"], signal: AbortSignal) => unwrap(client.POST("/api/check", { body, signal })),
+  ownMetrics: () => unwrap(client.GET("/api/own-metrics")),
+  saveOwnMetric: (body: Schemas["OwnMetricDraft"], id: number | null) =>
+    id === null
+      ? unwrap(client.POST("/api/own-metrics", { body }))
+      : unwrap(client.PUT("/api/own-metrics/{id}", { params: { path: { id } }, body })),
+  deleteOwnMetric: (id: number) => unwrap(client.DELETE("/api/own-metrics/{id}", { params: { path: { id } } })),
+  restoreOwnMetric: (id: number) => unwrap(client.POST("/api/own-metrics/{id}/restore", { params: { path: { id } } })),
+  screen: (body: ScreenRequest, signal: AbortSignal) => unwrap(client.POST("/api/screen", { body, signal })),
+  series: (body: Schemas["SeriesRequest"], signal: AbortSignal) =>
+    unwrap(client.POST("/api/screen/series", { body, signal })),
+  screens: () => unwrap(client.GET("/api/screens")),
+  saveScreen: (body: ScreenDraft, id: number | null) =>
+    id === null
+      ? unwrap(client.POST("/api/screens", { body }))
+      : unwrap(client.PUT("/api/screens/{id}", { params: { path: { id } }, body })),
+  deleteScreen: (id: number) => unwrap(client.DELETE("/api/screens/{id}", { params: { path: { id } } })),
+  restoreScreen: (id: number) => unwrap(client.POST("/api/screens/{id}/restore", { params: { path: { id } } })),
+  look: (id: number, body: Schemas["LookRequest"]) =>
+    unwrap(client.POST("/api/screens/{id}/look", { params: { path: { id } }, body })),
+  peek: (symbol: string, asOf: string | null, signal: AbortSignal) =>
+    unwrap(
+      client.GET("/api/peek/{symbol}", {
+        params: { path: { symbol }, query: asOf === null ? {} : { as_of: asOf } },
+        signal,
+      }),
+    ),
   dossier: (symbol: string, query: DossierRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/dossier/{symbol}", { params: { path: { symbol }, query }, signal })),
+  overTime: (symbol: string, query: OverTimeRequest, signal: AbortSignal) =>
+    unwrap(client.GET("/api/dossier/over-time/{symbol}", { params: { path: { symbol }, query }, signal })),
+  baskets: () => unwrap(client.GET("/api/baskets")),
+  source: (source: string, signal: AbortSignal) =>
+    unwrap(client.GET("/api/baskets/source", { params: { query: { source } }, signal })),
+  readPasted: (text: string, signal: AbortSignal) =>
+    unwrap(client.POST("/api/baskets/read", { body: { text }, signal })),
+  saveBasket: (body: Schemas["BasketDraft"], id: number | null) =>
+    id === null
+      ? unwrap(client.POST("/api/baskets", { body }))
+      : unwrap(client.PUT("/api/baskets/{id}", { params: { path: { id } }, body })),
+  deleteBasket: (id: number) => unwrap(client.DELETE("/api/baskets/{id}", { params: { path: { id } } })),
+  restoreBasket: (id: number) => unwrap(client.POST("/api/baskets/{id}/restore", { params: { path: { id } } })),
   tray: () => unwrap(client.GET("/api/tray")),
   addToTray: (symbols: string[], why: Why) => unwrap(client.POST("/api/tray", { body: { symbols, why } })),
+  changeTray: (body: Schemas["TrayChange"]) => unwrap(client.PUT("/api/tray", { body })),
   removeFromTray: (symbol: string) => unwrap(client.DELETE("/api/tray/{symbol}", { params: { path: { symbol } } })),
   clearTray: () => unwrap(client.DELETE("/api/tray")),
   undoTray: () => unwrap(client.POST("/api/tray/undo")),
 };
+
+/** Fetch a file and hand it to the browser's downloads under the name the server gives it. */
+export async function download(address: string, body?: unknown): Promise<void> {
+  const request =
+    body === undefined
+      ? fetch(address)
+      : fetch(address, {
+          method: "POST",
+          headers: { "Content-Type": "application/json" },
+          body: JSON.stringify(body),
+        });
+  const blob = await unwrap(
+    request.then(async (response) =>
+      response.ok ? { data: await response.blob(), response } : { error: await response.json(), response },
+    ),
+  );
+  const header = (await request).headers.get("Content-Disposition") ?? "";
+  const encoded = /filename\*=UTF-8''([^;]+)/.exec(header)?.[1];
+  const plain = /filename="([^"]+)"/.exec(header)?.[1];
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(blob);
+  link.download = encoded ? decodeURIComponent(encoded) : (plain ?? "flinch");
+  link.click();
+  setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
+}

@@ -1,5 +1,15 @@
 import { keepPreviousData, QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ApiError, api, type DossierRequest, type ScreenRequest, type Why } from "./client";
+import { useMemo } from "react";
+import {
+  ApiError,
+  api,
+  type DossierRequest,
+  type Metric,
+  type OverTimeRequest,
+  type Schemas,
+  type ScreenRequest,
+  type Why,
+} from "./client";
 
 const RETRY_MS = 2000;
 
@@ -18,30 +28,63 @@ export const useMarket = () => useQuery({ queryKey: ["market"], queryFn: api.mar
 export const useNames = () =>
   useQuery({ queryKey: ["names"], queryFn: api.names, staleTime: Number.POSITIVE_INFINITY });
 
-export function useMetrics() {
-  const query = useQuery({ queryKey: ["metrics"], queryFn: api.metrics, staleTime: Number.POSITIVE_INFINITY });
-  return query.data?.metrics ?? [];
+/** The catalogue with own metrics, and the functions of the rule language. */
+export const useHandbook = () =>
+  useQuery({ queryKey: ["handbook"], queryFn: api.handbook, staleTime: Number.POSITIVE_INFINITY });
+
+const NO_METRICS: Metric[] = [];
+export function useMetrics(): Metric[] {
+  return useHandbook().data?.metrics ?? NO_METRICS;
 }
 
-export function useScreen(request: ScreenRequest) {
+/** Metrics by key. */
+export function useMetricMap(): Map<string, Metric> {
+  const metrics = useMetrics();
+  return useMemo(() => new Map(metrics.map((metric) => [metric.key, metric])), [metrics]);
+}
+
+/** A screen's answer, with the request it answers: while the next one is on its way the last one is shown. */
+export function useScreen(request: ScreenRequest, enabled: boolean) {
   const version = useMarket().data?.version;
   return useQuery({
     queryKey: ["screen", version, request],
-    queryFn: ({ signal }) => api.screen(request, signal),
+    queryFn: async ({ signal }) => ({ request, reply: await api.screen(request, signal) }),
     placeholderData: keepPreviousData,
-    enabled: request.rule.length > 0,
+    enabled,
     // A drag leaves one answer a pixel behind.
     gcTime: 5_000,
   });
 }
 
-export const usePeek = (symbol: string | null) => {
+export const useScreens = () => useQuery({ queryKey: ["screens"], queryFn: api.screens });
+export const useBaskets = () => useQuery({ queryKey: ["baskets"], queryFn: api.baskets });
+
+/** Save, remove or restore something that is kept, and read the lists it is in again. */
+export function useKeep<Input, Output>(keys: string[], action: (input: Input) => Promise<Output>) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: action,
+    onSuccess: () => Promise.all(keys.map((key) => client.invalidateQueries({ queryKey: [key] }))),
+  });
+}
+
+export const usePeek = (symbol: string | null, asOf: string | null) => {
   const version = useMarket().data?.version;
   return useQuery({
-    queryKey: ["peek", version, symbol],
-    queryFn: ({ signal }) => api.peek(symbol ?? "", signal),
+    queryKey: ["peek", version, symbol, asOf],
+    queryFn: ({ signal }) => api.peek(symbol ?? "", asOf, signal),
     enabled: symbol !== null,
     placeholderData: keepPreviousData,
+  });
+};
+
+export const useOverTime = (symbol: string, request: OverTimeRequest) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["over-time", version, symbol, request],
+    queryFn: ({ signal }) => api.overTime(symbol, request, signal),
+    placeholderData: keepPreviousData,
+    enabled: request.expression.trim() !== "",
   });
 };
 
@@ -59,6 +102,7 @@ export const useTray = () => useQuery({ queryKey: ["tray"], queryFn: api.tray })
 type TrayChange =
   | { kind: "add"; symbols: string[]; why: Why }
   | { kind: "remove"; symbol: string }
+  | { kind: "change"; change: Schemas["TrayChange"] }
   | { kind: "clear" }
   | { kind: "undo" };
 
@@ -68,6 +112,8 @@ const send = (change: TrayChange) => {
       return api.addToTray(change.symbols, change.why);
     case "remove":
       return api.removeFromTray(change.symbol);
+    case "change":
+      return api.changeTray(change.change);
     case "clear":
       return api.clearTray();
     case "undo":

@@ -4,6 +4,127 @@
  */
 
 export interface paths {
+    "/api/baskets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Own baskets, sectors, and funds with their members. */
+        get: operations["baskets_list_baskets_get"];
+        put?: never;
+        /** Keep names under a name. */
+        post: operations["baskets_save_basket_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/baskets/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Find symbols in a pasted text of any shape. */
+        post: operations["baskets_read_pasted_read_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/baskets/source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The symbols of any source: a basket, a sector, a fund's members, the tray, a saved screen's survivors. */
+        get: operations["baskets_read_source_source_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/baskets/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a basket another name or other names. */
+        put: operations["baskets_replace_basket__int_id__put"];
+        post?: never;
+        /** Remove a basket; it can be restored. */
+        delete: operations["baskets_delete_basket__int_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/baskets/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a removal back. */
+        post: operations["baskets_restore_basket__int_id__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether a text can be read, and what it is. */
+        post: operations["handbook_check_text_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/dossier/over-time/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Any number of one name over its history. */
+        get: operations["dossier_read_over_time_over_time__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/dossier/{symbol}": {
         parameters: {
             query?: never;
@@ -28,8 +149,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every metric of the catalogue. */
-        get: operations["handbook_list_metrics_get"];
+        /** Every metric of the catalogue and every function of the rule language. */
+        get: operations["handbook_read_handbook_handbook_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -72,6 +193,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/own-metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The user's own metrics. */
+        get: operations["handbook_list_own_metrics_own_metrics_get"];
+        put?: never;
+        /** Keep an expression under a name. */
+        post: operations["handbook_save_own_metric_own_metrics_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/own-metrics/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one of the user's own metrics. */
+        put: operations["handbook_replace_own_metric_own_metrics__int_id__put"];
+        post?: never;
+        /** Remove one; it can be restored. Rules that use it then say so. */
+        delete: operations["handbook_delete_own_metric_own_metrics__int_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/own-metrics/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a removal back. */
+        post: operations["handbook_restore_own_metric_own_metrics__int_id__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/peek/{symbol}": {
         parameters: {
             query?: never;
@@ -79,7 +253,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A name at a glance. */
+        /** A name at a glance, as of a session. */
         get: operations["frame_peek_peek__path_symbol__get"];
         put?: never;
         post?: never;
@@ -96,10 +270,114 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Run a screen on the newest session. */
-        get: operations["screen_run_screen_get"];
+        get?: never;
         put?: never;
+        /** Run a screen as of a session. */
+        post: operations["screen_run_screen_screen_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/screen/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Results as CSV, XLSX or JSON. */
+        post: operations["screen_export_screen_screen_export_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/screen/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Small charts for some names. */
+        post: operations["screen_read_series_screen_series_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/screens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Saved screens and starters. */
+        get: operations["screen_list_screens_screens_get"];
+        put?: never;
+        /** Keep a screen under a name of its own. */
+        post: operations["screen_save_screen_screens_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/screens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a kept screen another name, text or body. */
+        put: operations["screen_replace_screen_screens__int_id__put"];
         post?: never;
+        /** Remove a screen; it can be restored. */
+        delete: operations["screen_delete_screen_screens__int_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/screens/{id}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remember what a saved screen shows now, and say what it showed as of another session before. */
+        post: operations["screen_record_look_screens__int_id__look_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/screens/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a removal back. */
+        post: operations["screen_restore_screen_screens__int_id__restore_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -115,11 +393,29 @@ export interface paths {
         };
         /** The working list. */
         get: operations["tray_read_tray_get"];
-        put?: never;
+        /** Keep only, add, remove or replace by a list of names; all of it, or nothing when one is unknown. */
+        put: operations["tray_change_tray_put"];
         /** Put names in; all of them, or none when one is unknown. */
         post: operations["tray_add_to_tray_post"];
         /** Take all names out. */
         delete: operations["tray_clear_tray_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tray/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The working list as CSV, XLSX or JSON: why each name came, its values then and now. */
+        get: operations["tray_export_tray_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -163,6 +459,159 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Against
+         * @description What to compare with: another session, or the names that a look showed.
+         */
+        Against: {
+            /**
+             * Session
+             * @description None: the session before
+             * @default null
+             */
+            session: string | null;
+            /**
+             * Symbols
+             * @description What was there then, when the rules may have been others
+             * @default null
+             */
+            symbols: string[] | null;
+        };
+        /**
+         * AimEdge
+         * @description Where an edge would have to stand, and how many names that leaves; no value is open, when all there are is too few.
+         */
+        AimEdge: {
+            /**
+             * Edge
+             * @enum {string}
+             */
+            edge: "lower" | "upper";
+            /** Names */
+            names: number;
+            /** Value */
+            value: number | null;
+        };
+        /**
+         * BasketDraft
+         * @description A named group of names to keep.
+         */
+        BasketDraft: {
+            /** Name */
+            name: string;
+            /** Symbols */
+            symbols: string[];
+        };
+        /** BasketList */
+        BasketList: {
+            /** Funds */
+            funds: components["schemas"]["KeptBasket"][];
+            /** Own */
+            own: components["schemas"]["OwnBasket"][];
+            /** Sectors */
+            sectors: components["schemas"]["KeptBasket"][];
+        };
+        /**
+         * Changed
+         * @description What became different since another session.
+         */
+        Changed: {
+            /** Came In */
+            came_in: components["schemas"]["Moved"][];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Stayed */
+            stayed: number;
+            /** Went Out */
+            went_out: components["schemas"]["Moved"][];
+        };
+        /** CheckReply */
+        CheckReply: {
+            /** End */
+            end: number;
+            /** Kind */
+            kind: ("number" | "condition" | "text") | null;
+            /** Message */
+            message: string | null;
+            /** Nearest */
+            nearest: string[];
+            /**
+             * Sessions
+             * @description Sessions of history it needs; none: all there are
+             */
+            sessions: number | null;
+            /** Start */
+            start: number;
+        };
+        /**
+         * CheckRequest
+         * @description A text to read without running it.
+         */
+        CheckRequest: {
+            /**
+             * Bars
+             * @default day
+             * @enum {string}
+             */
+            bars: "day" | "60" | "15" | "5";
+            /** Text */
+            text: string;
+        };
+        /**
+         * Choice
+         * @description A category among the names that reached the rule.
+         */
+        Choice: {
+            /** Count */
+            count: number;
+            /** Value */
+            value: string;
+        };
+        /**
+         * ColumnReply
+         * @description One column for every survivor: numbers (a condition is 1 or 0) or texts, and why some are missing, by symbol.
+         */
+        ColumnReply: {
+            /** Decimals */
+            decimals: number;
+            /** Error */
+            error: string | null;
+            /** Key */
+            key: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "number" | "condition" | "text";
+            /** Label */
+            label: string;
+            /** Numbers */
+            numbers: (number | null)[];
+            /** Reasons */
+            reasons: {
+                [key: string]: string;
+            };
+            /** Short */
+            short: string;
+            /** Texts */
+            texts: string[];
+            /** Unit */
+            unit: string;
+        };
+        /**
+         * Done
+         * @description It was done.
+         */
+        Done: {
+            /**
+             * Done
+             * @default true
+             */
+            done: boolean;
+        };
         /**
          * Dossier
          * @description Everything this version knows about one name.
@@ -249,6 +698,38 @@ export interface components {
             vol: number | null;
         };
         /**
+         * ExportRequest
+         * @description Results as a file.
+         */
+        ExportRequest: {
+            /**
+             * As Of
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Columns
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Format
+             * @enum {string}
+             */
+            format: "csv" | "xlsx" | "json";
+            /**
+             * Name
+             * @default screen
+             */
+            name: string;
+            /**
+             * Sort
+             * @default []
+             */
+            sort: string[];
+            stack: components["schemas"]["StackBody"];
+        };
+        /**
          * Fact
          * @description One metric of a name: a value, or the reason why there is none.
          */
@@ -262,14 +743,86 @@ export interface components {
             value: number | null;
         };
         /**
+         * FunctionEntry
+         * @description What a function of the rule language does.
+         */
+        FunctionEntry: {
+            /** Definition */
+            definition: string;
+            /** Example */
+            example: string;
+            /** Group */
+            group: string;
+            /** Name */
+            name: string;
+            /** Signature */
+            signature: string;
+        };
+        /** Handbook */
+        Handbook: {
+            /** Functions */
+            functions: components["schemas"]["FunctionEntry"][];
+            /** Groups */
+            groups: string[];
+            /** Metrics */
+            metrics: components["schemas"]["MetricEntry"][];
+        };
+        /**
          * Histogram
-         * @description The metric among the names that reached the rule; the outer bins hold what lies beyond them too.
+         * @description The number among the names that reached the rule; the outer bins hold what lies beyond them too.
          */
         Histogram: {
             /** Counts */
             counts: number[];
             /** Edges */
             edges: number[];
+        };
+        /**
+         * KeptBasket
+         * @description A group that keeps itself: a sector, or a fund's members with the heaviest first.
+         */
+        KeptBasket: {
+            /** Name */
+            name: string;
+            /** Names */
+            names: number;
+            /** Source */
+            source: string;
+        };
+        /**
+         * Look
+         * @description The newest look at a screen as of another session.
+         */
+        Look: {
+            /**
+             * Looked At
+             * Format: date-time
+             */
+            looked_at: string;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Symbols */
+            symbols: string[];
+        };
+        /** LookReply */
+        LookReply: {
+            before: components["schemas"]["Look"] | null;
+        };
+        /**
+         * LookRequest
+         * @description What a saved screen shows now.
+         */
+        LookRequest: {
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Symbols */
+            symbols: string[];
         };
         /**
          * MarketInfo
@@ -282,18 +835,13 @@ export interface components {
              * @description In exchange time
              */
             as_of: string;
-            /**
-             * First Session
-             * Format: date
-             */
-            first_session: string;
-            /**
-             * Last Session
-             * Format: date
-             */
-            last_session: string;
             /** Names */
             names: number;
+            /**
+             * Sessions
+             * @description Every session held, oldest first
+             */
+            sessions: string[];
             /** Source */
             source: string;
             /** Version */
@@ -308,19 +856,47 @@ export interface components {
             decimals: number;
             /** Definition */
             definition: string;
-            /** Formula */
+            /**
+             * Formula
+             * @description The expression that computes it, in the rule language
+             */
             formula: string;
-            /** Is Rule */
-            is_rule: boolean;
+            /** Group */
+            group: string;
+            /**
+             * Intraday
+             * @description Whether a rule on shorter bars may use it
+             */
+            intraday: boolean;
             /** Key */
             key: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "number" | "condition" | "text";
             /** Label */
             label: string;
+            /**
+             * Needs
+             * @description Keys of what is read from the market to compute it
+             */
+            needs: string[];
+            /**
+             * Own
+             * @description Its id, when it is one of the user's own
+             */
+            own: number | null;
             /**
              * Scale
              * @enum {string}
              */
             scale: "linear" | "log";
+            /**
+             * Sessions
+             * @description Sessions of history it needs; none: all there are
+             */
+            sessions: number | null;
             /** Short */
             short: string;
             /** Source */
@@ -328,10 +904,17 @@ export interface components {
             /** Unit */
             unit: string;
         };
-        /** MetricList */
-        MetricList: {
-            /** Metrics */
-            metrics: components["schemas"]["MetricEntry"][];
+        /**
+         * Moved
+         * @description A name that came in or went out, and the rules (by place) that made it so; none: it was not in the universe.
+         */
+        Moved: {
+            /** By */
+            by: number[];
+            /** Company */
+            company: string;
+            /** Symbol */
+            symbol: string;
         };
         /** NameList */
         NameList: {
@@ -362,6 +945,136 @@ export interface components {
             timing: string;
         };
         /**
+         * OverTime
+         * @description One number of one name in every session held. A condition is 1 or 0.
+         */
+        OverTime: {
+            /**
+             * Above
+             * @description Of these, sessions above the reference, or in which the condition held
+             */
+            above: number;
+            /** Decimals */
+            decimals: number;
+            /** Expression */
+            expression: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "number" | "condition";
+            /**
+             * Known
+             * @description Sessions with a value
+             */
+            known: number;
+            /** Label */
+            label: string;
+            /**
+             * Reason
+             * @description Why there is no value in the newest session
+             */
+            reason: string | null;
+            /** Reference */
+            reference: number | null;
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "linear" | "log";
+            /** Sessions */
+            sessions: string[];
+            /** Symbol */
+            symbol: string;
+            /** Unit */
+            unit: string;
+            /** Values */
+            values: (number | null)[];
+        };
+        /** OwnBasket */
+        OwnBasket: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Symbols */
+            symbols: string[];
+        };
+        /** OwnMetric */
+        OwnMetric: {
+            /**
+             * Decimals
+             * @default 2
+             */
+            decimals: number;
+            /** Expression */
+            expression: string;
+            /** Id */
+            id: number;
+            /**
+             * Key
+             * @description The name that rules use: letters, digits and _
+             */
+            key: string;
+            /** Label */
+            label: string;
+            /**
+             * Problem
+             * @description Why it can no longer be computed
+             */
+            problem: string | null;
+            /**
+             * Unit
+             * @default
+             */
+            unit: string;
+        };
+        /**
+         * OwnMetricDraft
+         * @description A numeric expression to keep under a name.
+         */
+        OwnMetricDraft: {
+            /**
+             * Decimals
+             * @default 2
+             */
+            decimals: number;
+            /** Expression */
+            expression: string;
+            /**
+             * Key
+             * @description The name that rules use: letters, digits and _
+             */
+            key: string;
+            /** Label */
+            label: string;
+            /**
+             * Unit
+             * @default
+             */
+            unit: string;
+        };
+        /** OwnMetricList */
+        OwnMetricList: {
+            /** Metrics */
+            metrics: components["schemas"]["OwnMetric"][];
+        };
+        /**
+         * PastedReply
+         * @description Symbols found in a text, and words that are none.
+         */
+        PastedReply: {
+            /** Symbols */
+            symbols: string[];
+            /** Unknown */
+            unknown: components["schemas"]["UnknownWord"][];
+        };
+        /** PastedText */
+        PastedText: {
+            /** Text */
+            text: string;
+        };
+        /**
          * Peek
          * @description The focused name at a glance.
          */
@@ -386,6 +1099,11 @@ export interface components {
             kind: string;
             /** Sector */
             sector: string;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
             /** Sessions */
             sessions: string[];
             /** Symbol */
@@ -420,65 +1138,345 @@ export interface components {
             where: string | null;
         };
         /**
+         * RuleBody
+         * @description One rule: its text, on which bars, whether it is switched on, and the group it belongs to.
+         */
+        RuleBody: {
+            /**
+             * Bars
+             * @default day
+             * @enum {string}
+             */
+            bars: "day" | "60" | "15" | "5";
+            /**
+             * Group
+             * @description Rules of one group are one step; it stands where its first rule does
+             * @default null
+             */
+            group: number | null;
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /** Text */
+            text: string;
+        };
+        /**
+         * RuleError
+         * @description Why a rule cannot be read: characters count from 0, `end` beyond the last.
+         */
+        RuleError: {
+            /** End */
+            end: number;
+            /** Message */
+            message: string;
+            /** Nearest */
+            nearest: string[];
+            /** Start */
+            start: number;
+        };
+        /**
          * RuleReport
-         * @description What one rule did.
+         * @description What one rule is and did.
          */
         RuleReport: {
-            histogram: components["schemas"]["Histogram"];
+            /** Aim */
+            aim: components["schemas"]["AimEdge"][];
+            /** Choices */
+            choices: components["schemas"]["Choice"][] | null;
+            /** Decimals */
+            decimals: number;
+            error: components["schemas"]["RuleError"] | null;
+            histogram: components["schemas"]["Histogram"] | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "range" | "choice" | "condition";
+            /** Label */
+            label: string;
             /**
              * Lone Cut
-             * @description Names that would come back if only this rule were dropped
+             * @description Names that would come back if only this rule were dropped; below zero it brings them in
              */
             lone_cut: number;
             /** Lower */
             lower: number | null;
-            /** Metric */
-            metric: string;
+            /** Lower Open */
+            lower_open: boolean;
+            /**
+             * Met
+             * @description Names that reached it and meet it by themselves
+             */
+            met: number;
+            /**
+             * Metric
+             * @description Its key, when it is a metric by itself
+             */
+            metric: string | null;
             /**
              * Missing
-             * @description Names that reached the rule and were lost because the value is missing
+             * @description Names that reached it and were lost because the answer is not known
              */
             missing: number;
+            /**
+             * Parts
+             * @description The conditions that an “and” joins, as rules of their own
+             */
+            parts: string[];
             /** Reached */
             reached: number;
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "linear" | "log";
+            /**
+             * Subject
+             * @description The text that the range or the choice is on
+             */
+            subject: string;
             /** Survivors */
             survivors: number;
+            /** Takes Part */
+            takes_part: boolean;
+            /** Unit */
+            unit: string;
             /**
              * Unknown
-             * @description Names that reached the rule and have no value, lost or not
+             * @description Names that reached it and have no value, lost or not
              */
             unknown: number;
             /** Upper */
             upper: number | null;
+            /** Upper Open */
+            upper_open: boolean;
+            /** Values */
+            values: string[] | null;
+        };
+        /**
+         * SavedScreen
+         * @description A screen that is kept.
+         */
+        SavedScreen: {
+            body: components["schemas"]["ScreenBody"];
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /**
+             * Description
+             * @default
+             */
+            description: string;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /**
+             * Tags
+             * @default []
+             */
+            tags: string[];
+        };
+        /**
+         * ScreenBody
+         * @description A whole screen: the stack and how its results are shown.
+         */
+        ScreenBody: {
+            /**
+             * Any Groups
+             * @description Groups of which one rule is enough; of the others all must hold
+             * @default []
+             */
+            any_groups: number[];
+            /**
+             * Columns
+             * @description Metrics or own metrics, in order; none: the usual ones
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Rules
+             * @default []
+             */
+            rules: components["schemas"]["RuleBody"][];
+            /**
+             * Sort
+             * @description Keys, - before one that falls
+             * @default []
+             */
+            sort: string[];
+            /**
+             * Universe
+             * @description all, stock, fund, tray, sector:NAME, members:SYMBOL, basket:ID, or symbols:A,B
+             * @default all
+             */
+            universe: string;
+            /**
+             * View
+             * @default table
+             * @enum {string}
+             */
+            view: "table" | "gallery" | "map";
+        };
+        /**
+         * ScreenDraft
+         * @description A screen to keep.
+         */
+        ScreenDraft: {
+            body: components["schemas"]["ScreenBody"];
+            /**
+             * Description
+             * @default
+             */
+            description: string;
+            /** Name */
+            name: string;
+            /**
+             * Tags
+             * @default []
+             */
+            tags: string[];
+        };
+        /** ScreenList */
+        ScreenList: {
+            /** Saved */
+            saved: components["schemas"]["SavedScreen"][];
+            /** Starters */
+            starters: components["schemas"]["Starter"][];
         };
         /**
          * ScreenReply
          * @description Survivors, column by column, and the funnel.
          */
         ScreenReply: {
+            changed: components["schemas"]["Changed"] | null;
             /** Columns */
-            columns: {
-                [key: string]: (number | null)[];
-            };
+            columns: components["schemas"]["ColumnReply"][];
             /** Companies */
             companies: string[];
-            /**
-             * Reasons
-             * @description Why a value is missing, by metric and symbol
-             */
-            reasons: {
-                [key: string]: {
-                    [key: string]: string;
-                };
-            };
+            /** Newest */
+            newest: boolean;
             /** Rules */
             rules: components["schemas"]["RuleReport"][];
+            /** Sectors */
+            sectors: string[];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
             /** Symbols */
             symbols: string[];
             /** Universe */
             universe: number;
             /** Version */
             version: number;
+        };
+        /**
+         * ScreenRequest
+         * @description A stack to run, and what to tell about it.
+         */
+        ScreenRequest: {
+            /** @default null */
+            against: components["schemas"]["Against"] | null;
+            /**
+             * Aim
+             * @description Say for each range which edge would leave this many names
+             * @default null
+             */
+            aim: number | null;
+            /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Columns
+             * @default []
+             */
+            columns: string[];
+            stack: components["schemas"]["StackBody"];
+        };
+        /**
+         * Series
+         * @description A name's last sessions: closes, or implied and historical volatility in percent; and the one-day expected move.
+         */
+        Series: {
+            /** Close */
+            close: (number | null)[];
+            /** Historical */
+            historical: (number | null)[];
+            /** Implied */
+            implied: (number | null)[];
+            /** Month Move Pct */
+            month_move_pct: number | null;
+            /** Symbol */
+            symbol: string;
+        };
+        /** SeriesReply */
+        SeriesReply: {
+            /** Series */
+            series: components["schemas"]["Series"][];
+            /** Sessions */
+            sessions: string[];
+        };
+        /**
+         * SeriesRequest
+         * @description Small charts for some names.
+         */
+        SeriesRequest: {
+            /**
+             * As Of
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Sessions
+             * @default 63
+             */
+            sessions: number;
+            /** Symbols */
+            symbols: string[];
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "price" | "volatility";
+        };
+        /** SourceReply */
+        SourceReply: {
+            /** Source */
+            source: string;
+            /** Symbols */
+            symbols: string[];
+        };
+        /**
+         * StackBody
+         * @description Rules in order over a universe.
+         */
+        StackBody: {
+            /**
+             * Any Groups
+             * @description Groups of which one rule is enough; of the others all must hold
+             * @default []
+             */
+            any_groups: number[];
+            /**
+             * Rules
+             * @default []
+             */
+            rules: components["schemas"]["RuleBody"][];
+            /**
+             * Universe
+             * @description all, stock, fund, tray, sector:NAME, members:SYMBOL, basket:ID, or symbols:A,B
+             * @default all
+             */
+            universe: string;
         };
         /**
          * Standing
@@ -514,6 +1512,21 @@ export interface components {
              * @description Why rank and percentile are missing
              */
             reason: string | null;
+        };
+        /**
+         * Starter
+         * @description One of them.
+         */
+        Starter: {
+            body: components["schemas"]["ScreenBody"];
+            /** Description */
+            description: string;
+            /** Key */
+            key: string;
+            /** Name */
+            name: string;
+            /** Tags */
+            tags: string[];
         };
         /** TenorPoint */
         TenorPoint: {
@@ -564,6 +1577,30 @@ export interface components {
             symbols: string[];
             why: components["schemas"]["Why"];
         };
+        /**
+         * TrayChange
+         * @description Change the whole tray by a list of names, in one step that undo takes back.
+         */
+        TrayChange: {
+            /**
+             * Op
+             * @enum {string}
+             */
+            op: "keep" | "add" | "remove" | "replace";
+            /** Symbols */
+            symbols: string[];
+            /**
+             * Values
+             * @description The values then of each name, by symbol
+             * @default {}
+             */
+            values: {
+                [key: string]: {
+                    [key: string]: number | null;
+                };
+            };
+            why: components["schemas"]["Why"];
+        };
         /** TrayItem */
         TrayItem: {
             /**
@@ -586,6 +1623,13 @@ export interface components {
             items: components["schemas"]["TrayItem"][];
             /** Undo */
             undo: string | null;
+        };
+        /** UnknownWord */
+        UnknownWord: {
+            /** Nearest */
+            nearest: string[];
+            /** Text */
+            text: string;
         };
         /** ValidationErrorModel */
         ValidationErrorModel: {
@@ -673,6 +1717,371 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    baskets_list_baskets_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BasketList"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    baskets_save_basket_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BasketDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnBasket"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    baskets_read_pasted_read_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PastedText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastedReply"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    baskets_read_source_source_get: {
+        parameters: {
+            query: {
+                /** @description all, stock, fund, tray, sector:…, members:…, basket:ID or screen:ID */
+                source: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceReply"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    baskets_replace_basket__int_id__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BasketDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnBasket"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    baskets_delete_basket__int_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    baskets_restore_basket__int_id__restore_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    handbook_check_text_check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckReply"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    dossier_read_over_time_over_time__path_symbol__get: {
+        parameters: {
+            query: {
+                /** @description A metric, an own metric, or any expression */
+                expression: string;
+                /** @description A line to compare with; none: the newest value */
+                reference?: number | null;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OverTime"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     dossier_read_dossier__path_symbol__get: {
         parameters: {
             query?: {
@@ -717,7 +2126,7 @@ export interface operations {
             };
         };
     };
-    handbook_list_metrics_get: {
+    handbook_read_handbook_handbook_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -732,7 +2141,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MetricList"];
+                    "application/json": components["schemas"]["Handbook"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -804,9 +2213,225 @@ export interface operations {
             };
         };
     };
-    frame_peek_peek__path_symbol__get: {
+    handbook_list_own_metrics_own_metrics_get: {
         parameters: {
             query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnMetricList"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    handbook_save_own_metric_own_metrics_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnMetricDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnMetric"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    handbook_replace_own_metric_own_metrics__int_id__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnMetricDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnMetric"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    handbook_delete_own_metric_own_metrics__int_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    handbook_restore_own_metric_own_metrics__int_id__restore_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    frame_peek_peek__path_symbol__get: {
+        parameters: {
+            query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
+            };
             header?: never;
             path: {
                 symbol: string;
@@ -844,18 +2469,18 @@ export interface operations {
             };
         };
     };
-    screen_run_screen_get: {
+    screen_run_screen_screen_post: {
         parameters: {
-            query?: {
-                universe?: "all" | "stock" | "fund";
-                /** @description Rules in order, each metric:lower..upper in the metric's unit; an edge left out is open */
-                rule?: string[];
-            };
+            query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScreenRequest"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -873,6 +2498,329 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    screen_export_screen_screen_export_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    screen_read_series_screen_series_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SeriesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeriesReply"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    screen_list_screens_screens_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScreenList"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    screen_save_screen_screens_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScreenDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedScreen"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    screen_replace_screen_screens__int_id__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScreenDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedScreen"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    screen_delete_screen_screens__int_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    screen_record_look_screens__int_id__look_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookReply"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    screen_restore_screen_screens__int_id__restore_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValidationErrorModel"][];
                 };
             };
         };
@@ -902,6 +2850,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    tray_change_tray_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrayChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrayReply"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -982,6 +2981,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    tray_export_tray_export_get: {
+        parameters: {
+            query?: {
+                format?: "csv" | "xlsx" | "json";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -59,3 +59,48 @@ function area(values: (number | null)[], x: Scale, y: Scale, floor: number): str
   close(values.length - 1);
   return path;
 }
+
+/**
+ * Closes as a solid line, and at its end the move that options price for the next thirty days as a hollow fan that opens
+ * from the last price.
+ */
+export function PriceSpark({
+  close,
+  movePct,
+  width,
+  height,
+}: {
+  close: (number | null)[];
+  movePct: number | null;
+  width: number;
+  height: number;
+}) {
+  const known = close.filter((v): v is number => v !== null);
+  const last = known.at(-1);
+  if (last === undefined) return <p className="muted small">No price in this time.</p>;
+  const reach = movePct === null ? 0 : (last * movePct) / 100;
+  const top = Math.max(...known, last + reach);
+  const bottom = Math.min(...known, last - reach);
+  const fan = Math.min(0.22 * width, 46);
+  const x = (i: number) => 2 + (i / Math.max(1, close.length - 1)) * (width - 6 - fan);
+  const y = (v: number) => 3 + ((top - v) / Math.max(top - bottom, 1e-9)) * (height - 6);
+  // It opens with the square root of time.
+  const steps = [0, 0.02, 0.08, 0.2, 0.4, 0.65, 1];
+  const start = x(close.length - 1);
+  const edge = (sign: number) =>
+    steps.map(
+      (s, i) => `${i ? "L" : "M"}${(start + s * fan).toFixed(1)} ${y(last + sign * reach * Math.sqrt(s)).toFixed(1)}`,
+    );
+  return (
+    <svg
+      className="spark"
+      width={width}
+      height={height}
+      role="img"
+      aria-label="Closes, and the move priced for the next thirty days as a hollow fan"
+    >
+      <path className="did-line" d={line(close, x, y)} />
+      {movePct !== null && <path className="fan" d={`${edge(1).join("")}${edge(-1).join("")}`} />}
+    </svg>
+  );
+}

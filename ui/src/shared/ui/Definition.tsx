@@ -1,29 +1,53 @@
-import type { ReactElement } from "react";
-import OverlayTrigger from "react-bootstrap/OverlayTrigger";
+import { cloneElement, type ReactElement, type Ref, useEffect, useRef, useState } from "react";
+import Overlay from "react-bootstrap/Overlay";
 import Popover from "react-bootstrap/Popover";
+import { Link } from "react-router";
 import type { Metric } from "@/shared/api/client";
 
-/** What a number means, one hover or one focus away. */
-export function Definition({ metric, children }: { metric: Metric; children: ReactElement }) {
+type Target = ReactElement<{
+  ref?: Ref<HTMLElement>;
+  onMouseEnter?: () => void;
+  onMouseLeave?: () => void;
+  onFocus?: () => void;
+  onBlur?: () => void;
+  "data-metric"?: string;
+}>;
+
+/** What a number means, one hover or one focus away, with the way to its entry in the Handbook. */
+export function Definition({ metric, children }: { metric: Metric; children: Target }) {
+  const [shown, setShown] = useState(false);
+  const target = useRef<HTMLElement>(null);
+  const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
+  const later = (show: boolean) => {
+    clearTimeout(timer.current);
+    // Long enough to reach the link in it.
+    timer.current = setTimeout(() => setShown(show), show ? 350 : 180);
+  };
+  useEffect(() => () => clearTimeout(timer.current), []);
+  const on = {
+    onMouseEnter: () => later(true),
+    onMouseLeave: () => later(false),
+    onFocus: () => later(true),
+    onBlur: () => later(false),
+  };
   return (
-    <OverlayTrigger
-      placement="auto"
-      trigger={["hover", "focus"]}
-      delay={{ show: 350, hide: 60 }}
-      overlay={
-        <Popover className="definition">
+    <>
+      {cloneElement(children, { ref: target, "data-metric": metric.key, ...on })}
+      <Overlay target={target.current} show={shown} placement="auto" transition={false}>
+        <Popover className="definition" onMouseEnter={() => later(true)} onMouseLeave={() => later(false)}>
           <Popover.Body>
             <strong>
-              {metric.label} <span className="muted">({metric.unit})</span>
+              {metric.label} {metric.unit && <span className="muted">({metric.unit})</span>}
             </strong>
             <p>{metric.definition}</p>
             <p className="formula">{metric.formula}</p>
-            <p className="muted">From {metric.source}.</p>
+            <p className="muted">
+              {metric.source && `From ${metric.source}. `}
+              <Link to={`/handbook/${metric.key}`}>Handbook</Link>
+            </p>
           </Popover.Body>
         </Popover>
-      }
-    >
-      {children}
-    </OverlayTrigger>
+      </Overlay>
+    </>
   );
 }

@@ -1,0 +1,79 @@
+"""The metric catalogue: every number a rule, a column or a chart may show, with what it means and how it is computed."""
+
+from __future__ import annotations
+
+from functools import cache
+
+from flinch.core.rules.catalogue import company, options, prices, technical
+from flinch.core.rules.catalogue.metric import Metric, Scale
+from flinch.core.rules.functions import FUNCTIONS
+from flinch.core.rules.language import Vocabulary
+from flinch.core.rules.nodes import Kind, series_keys
+
+GROUPS = (
+    "price and volume",
+    "extended hours",
+    "implied volatility",
+    "historical volatility",
+    "implied against historical",
+    "expected move",
+    "option activity and liquidity",
+    "open interest",
+    "valuation and fundamentals",
+    "dividends",
+    "earnings",
+    "short interest",
+    "averages and trend",
+    "oscillators",
+    "channels and compression",
+    "candles",
+    "relative strength",
+    "facts",
+)
+
+_ENTRIES = (*prices.ENTRIES, *options.ENTRIES, *company.ENTRIES, *technical.ENTRIES)
+METRICS: dict[str, Metric] = {
+    metric.key: metric for metric in sorted(_ENTRIES, key=lambda metric: GROUPS.index(metric.group))
+}
+
+BAR_KEYS = ("open", "high", "low", "close", "volume")
+"""What a bar of any length has."""
+
+
+@cache
+def daily_vocabulary() -> Vocabulary:
+    """The names that a rule on daily bars may use."""
+    return Vocabulary(_kinds(), _formulas())
+
+
+@cache
+def intraday_vocabulary() -> Vocabulary:
+    """The names that a rule on minute bars may use: bars, what is computed from them alone, and what a name is."""
+    kinds = {key: kind for key, kind in _kinds().items() if key in BAR_KEYS or kind == "text"}
+    daily = daily_vocabulary()
+    usable = {}
+    for key, text in _formulas().items():
+        node = daily.metric(key)
+        annual = METRICS[key].group == "historical volatility"
+        if node is not None and series_keys(node) <= set(kinds) and not annual:
+            usable[key] = text
+    elsewhere = {
+        key: f"{key} is a daily value, and this rule is on shorter bars. Put it in a rule on daily bars."
+        for key in METRICS
+        if key not in kinds and key not in usable and key not in FUNCTIONS
+    }
+    elsewhere["hv"] = (
+        "hv is annualised from sessions and means nothing on shorter bars. Put it in a rule on daily bars."
+    )
+    return Vocabulary(kinds, usable, elsewhere)
+
+
+def _kinds() -> dict[str, Kind]:
+    return {metric.key: metric.kind for metric in METRICS.values() if metric.read}
+
+
+def _formulas() -> dict[str, str]:
+    return {m.key: m.formula for m in METRICS.values() if not m.read and m.key not in FUNCTIONS}
+
+
+__all__ = ["BAR_KEYS", "GROUPS", "METRICS", "Metric", "Scale", "daily_vocabulary", "intraday_vocabulary"]

@@ -1,0 +1,111 @@
+"""Baskets: named groups of names, kept by hand or keeping themselves, and what any list of names consists of."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from flask import Response
+from flask_openapi3 import APIBlueprint
+
+from flinch.features.baskets.schemas import (
+    BasketDraft,
+    BasketList,
+    BasketPath,
+    KeptBasket,
+    OwnBasket,
+    PastedReply,
+    PastedText,
+    SourceQuery,
+    SourceReply,
+    UnknownWord,
+)
+from flinch.market import Market
+from flinch.screening.groups import read_symbols, sectors, source_symbols
+from flinch.store.kept import BASKETS, plain
+from flinch.store.models import Basket
+from flinch.web import Done, Problem, UserError, dictionary, market, owner, reply, services
+
+blueprint = APIBlueprint("baskets", __name__, url_prefix="/api/baskets")
+
+_GONE = Problem(type="no_such_basket", message="This basket is not there any more. Nothing was changed.")
+
+
+@blueprint.get("", responses={200: BasketList})
+def list_baskets() -> Response:
+    """Own baskets, sectors, and funds with their members."""
+    now = market()
+    frame = now.frame
+    by_sector = [frame.names[row].sector for row in range(len(frame.names)) if frame.names[row].kind == "stock"]
+    return reply(
+        BasketList(
+            own=[_own(row) for row in BASKETS.all(services().engine, owner())],
+            sectors=[KeptBasket(source=f"sector:{s}", name=s, names=by_sector.count(s)) for s in sectors(now)],
+            funds=[
+                KeptBasket(
+                    source=f"members:{frame.names[row].symbol}",
+                    name=f"{frame.names[row].symbol} {frame.names[row].company}",
+                    names=len(members),
+                )
+                for row, members in sorted(frame.members.items())
+            ],
+        )
+    )
+
+
+@blueprint.get("/source", responses={200: SourceReply, 422: Problem})
+def read_source(query: SourceQuery) -> Response:
+    """The symbols of any source: a basket, a sector, a fund's members, the tray, a saved screen's survivors."""
+    symbols = source_symbols(market(), services().engine, owner(), dictionary(), query.source)
+    return reply(SourceReply(source=query.source, symbols=symbols))
+
+
+@blueprint.post("/read", responses={200: PastedReply, 422: Problem})
+def read_pasted(body: PastedText) -> Response:
+    """Find symbols in a pasted text of any shape."""
+    found = read_symbols(market(), body.text)
+    unknown = [UnknownWord(text=word.text, nearest=word.nearest) for word in found.unknown]
+    return reply(PastedReply(symbols=found.symbols, unknown=unknown))
+
+
+@blueprint.post("", responses={200: OwnBasket, 404: Problem, 409: Problem, 422: Problem})
+def save_basket(body: BasketDraft) -> Response:
+    """Keep names under a name."""
+    return _keep(market(), body, None)
+
+
+@blueprint.put("/<int:id>", responses={200: OwnBasket, 404: Problem, 409: Problem, 422: Problem})
+def replace_basket(path: BasketPath, body: BasketDraft) -> Response:
+    """Give a basket another name or other names."""
+    return _keep(market(), body, path.id)
+
+
+@blueprint.delete("/<int:id>", responses={200: Done, 404: Problem})
+def delete_basket(path: BasketPath) -> Response:
+    """Remove a basket; it can be restored."""
+    if not BASKETS.remove(services().engine, owner(), path.id, dt.datetime.now(dt.UTC)):
+        raise UserError(_GONE, 404)
+    return reply(Done())
+
+
+@blueprint.post("/<int:id>/restore", responses={200: Done, 404: Problem, 409: Problem})
+def restore_basket(path: BasketPath) -> Response:
+    """Take a removal back."""
+    if not BASKETS.restore(services().engine, owner(), path.id):
+        raise UserError(_GONE, 404)
+    return reply(Done())
+
+
+def _keep(now: Market, body: BasketDraft, id: int | None) -> Response:
+    symbols = list(dict.fromkeys(now.frame.names[now.row(symbol)].symbol for symbol in body.symbols))
+    name = body.name.strip()
+    if not name:
+        raise UserError(Problem(type="bad_name", message="Give the basket a name.", where="name"))
+    values = {"name": name, "symbols": symbols, "changed_at": plain(dt.datetime.now(dt.UTC))}
+    row = BASKETS.save(services().engine, owner(), values, id)
+    if row is None:
+        raise UserError(_GONE, 404)
+    return reply(_own(row))
+
+
+def _own(row: Basket) -> OwnBasket:
+    return OwnBasket(id=row.id, name=row.name, symbols=list(row.symbols))

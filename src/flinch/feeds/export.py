@@ -1,0 +1,141 @@
+"""Writing a list of names to open formats: CSV, XLSX and JSON."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Literal, NamedTuple
+
+import xlsxwriter
+
+Format = Literal["csv", "xlsx", "json"]
+MIME: dict[Format, str] = {
+    "csv": "text/csv; charset=utf-8",
+    "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+    "json": "application/json",
+}
+Cell = float | str | bool | None
+
+
+class Heading(NamedTuple):
+    """A column: its key for programs, its name and unit for people, and how many decimals its numbers have."""
+
+    key: str
+    label: str
+    unit: str
+    decimals: int
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """A table to write: what it is, its columns, its rows, and notes on where it comes from, two texts a line."""
+
+    title: str
+    headings: Sequence[Heading]
+    rows: Sequence[Sequence[Cell]]
+    notes: Sequence[tuple[str, str]]
+    rules: Sequence[Sequence[Cell]] = ()
+    rule_headings: Sequence[str] = ()
+
+
+def write_sheet(sheet: Sheet, format: Format) -> bytes:
+    """The file's bytes. A missing value is an empty cell, or null."""
+    return {"csv": _csv, "xlsx": _xlsx, "json": _json}[format](sheet)
+
+
+def _csv(sheet: Sheet) -> bytes:
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow([_plain(_titled(heading)) for heading in sheet.headings])
+    for row in sheet.rows:
+        writer.writerow([_shown(cell) for cell in row])
+    # With a mark that it is UTF-8, which spreadsheets need.
+    return out.getvalue().encode("utf-8-sig")
+
+
+def _shown(cell: Cell) -> str | float | int:
+    if cell is None or (isinstance(cell, float) and not math.isfinite(cell)):
+        return ""
+    if isinstance(cell, bool):
+        return "yes" if cell else "no"
+    return _plain(cell) if isinstance(cell, str) else cell
+
+
+def _plain(text: str) -> str:
+    """A text that a spreadsheet would take for a formula is marked as text."""
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+
+
+def _titled(heading: Heading) -> str:
+    return f"{heading.label} ({heading.unit})" if heading.unit else heading.label
+
+
+def _json(sheet: Sheet) -> bytes:
+    def value(cell: Cell) -> Any:
+        return None if isinstance(cell, float) and not math.isfinite(cell) else cell
+
+    document = {
+        "title": sheet.title,
+        "notes": dict(sheet.notes),
+        "rules": [dict(zip(sheet.rule_headings, row, strict=True)) for row in sheet.rules],
+        "columns": [heading._asdict() for heading in sheet.headings],
+        "rows": [
+            {heading.key: value(cell) for heading, cell in zip(sheet.headings, row, strict=True)} for row in sheet.rows
+        ],
+    }
+    return json.dumps(document, ensure_ascii=False, indent=1).encode()
+
+
+def _xlsx(sheet: Sheet) -> bytes:
+    out = io.BytesIO()
+    book = xlsxwriter.Workbook(out, {"in_memory": True, "strings_to_formulas": False, "strings_to_urls": False})
+    bold = book.add_format({"bold": True, "text_wrap": True, "valign": "top", "bottom": 1})
+    formats = {
+        decimals: book.add_format({"num_format": "#,##0" + ("." + "0" * decimals if decimals else "")})
+        for decimals in {heading.decimals for heading in sheet.headings}
+    }
+    page = book.add_worksheet(_sheet_name(sheet.title))
+    for column, heading in enumerate(sheet.headings):
+        page.write_string(0, column, _titled(heading), bold)
+        for row, cells in enumerate(sheet.rows, 1):
+            _write(page, row, column, cells[column], formats[heading.decimals])
+    page.freeze_panes(1, 1)
+    if sheet.headings:
+        page.autofilter(0, 0, max(len(sheet.rows), 1), len(sheet.headings) - 1)
+    page.autofit(160)
+    about = book.add_worksheet("Rules and as of")
+    row = 0
+    for key, text in sheet.notes:
+        about.write_string(row, 0, key, book.add_format({"bold": True}))
+        about.write_string(row, 1, text)
+        row += 1
+    row += 1
+    for column, text in enumerate(sheet.rule_headings):
+        about.write_string(row, column, text, bold)
+    for cells in sheet.rules:
+        row += 1
+        for column, cell in enumerate(cells):
+            _write(about, row, column, cell, None)
+    about.autofit(420)
+    book.close()
+    return out.getvalue()
+
+
+def _write(page: Any, row: int, column: int, cell: Cell, number: Any) -> None:
+    if cell is None or (isinstance(cell, float) and not math.isfinite(cell)):
+        return
+    if isinstance(cell, bool):
+        page.write_boolean(row, column, cell)
+    elif isinstance(cell, str):
+        page.write_string(row, column, cell)
+    else:
+        page.write_number(row, column, cell, number)
+
+
+def _sheet_name(title: str) -> str:
+    clean = "".join(" " if character in "[]:*?/\\'" else character for character in title).strip()[:31]
+    return clean or "Names"

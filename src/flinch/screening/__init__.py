@@ -1,0 +1,1 @@
+"""Running screens on the market: what several pages share, between them and the market itself."""

@@ -1,0 +1,51 @@
+"""What a screen consists of, as it is sent, saved and shipped."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from flinch.core.rules import MAX_RULES
+from flinch.market import BarLength
+
+Text = Annotated[str, Field(max_length=1_001)]
+Tag = Annotated[str, Field(min_length=1, max_length=40)]
+View = Literal["table", "gallery", "map"]
+
+
+class RuleBody(BaseModel):
+    """One rule: its text, on which bars, whether it is switched on, and the group it belongs to."""
+
+    model_config = ConfigDict(extra="forbid")
+    text: Text
+    on: bool = True
+    bars: BarLength = "day"
+    group: int | None = Field(
+        None, ge=1, le=20, description="Rules of one group are one step; it stands where its first rule does"
+    )
+
+
+class StackBody(BaseModel):
+    """Rules in order over a universe."""
+
+    model_config = ConfigDict(extra="forbid")
+    universe: str = Field(
+        "all",
+        max_length=80,
+        description="all, stock, fund, tray, sector:NAME, members:SYMBOL, basket:ID, or symbols:A,B",
+    )
+    rules: list[RuleBody] = Field([], max_length=MAX_RULES)
+    any_groups: list[int] = Field(
+        [], max_length=20, description="Groups of which one rule is enough; of the others all must hold"
+    )
+
+
+class ScreenBody(StackBody):
+    """A whole screen: the stack and how its results are shown."""
+
+    columns: list[Text] = Field([], max_length=40, description="Metrics or own metrics, in order; none: the usual ones")
+    sort: list[Annotated[str, Field(max_length=80)]] = Field(
+        [], max_length=2, description="Keys, - before one that falls"
+    )
+    view: View = "table"

@@ -1,0 +1,76 @@
+"""Columns of a list of names: what each is called and its values as of a session."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.rules import METRICS, Node, RuleError
+from flinch.core.rules.catalogue import Scale
+from flinch.core.rules.evaluate import TextArray
+from flinch.core.rules.nodes import Kind
+from flinch.market import Dictionary, Market
+
+
+class Described(NamedTuple):
+    """How an expression is called and written."""
+
+    key: str
+    label: str
+    short: str
+    unit: str
+    decimals: int
+    kind: Kind
+    scale: Scale = "linear"
+
+
+def describe(text: str, own: dict[str, Described], kind: Kind) -> Described:
+    """A metric of the catalogue or of the user's own; any other expression is called by its text."""
+    if metric := METRICS.get(text):
+        return Described(text, metric.label, metric.short, metric.unit, metric.decimals, metric.kind, metric.scale)
+    return own.get(text) or Described(text, text, text, "", 2, kind)
+
+
+class NamedColumn(NamedTuple):
+    """One column; `error` says why it could not be read, its values are then missing."""
+
+    described: Described
+    error: str | None
+    values: FloatArray
+    texts: TextArray | None
+    node: Node | None
+    market: Market
+    session: int
+
+    def reasons(self, rows: IntArray) -> dict[int, str]:
+        """Why some of the rows have no value."""
+        if self.node is None:
+            return {}
+        missing = self.texts[rows] == "" if self.texts is not None else np.isnan(self.values[rows])
+        if not missing.any():
+            return {}
+        said = self.market.reasons(self.node, self.session)
+        return {int(row): said[int(row)] for row in rows[missing] if int(row) in said}
+
+
+class ColumnSet:
+    """Several columns as of one session."""
+
+    def __init__(
+        self, market: Market, dictionary: Dictionary, own: dict[str, Described], texts: list[str], session: int
+    ) -> None:
+        self.columns = [self._column(market, dictionary, own, text, session) for text in dict.fromkeys(texts)]
+
+    @staticmethod
+    def _column(
+        market: Market, dictionary: Dictionary, own: dict[str, Described], text: str, session: int
+    ) -> NamedColumn:
+        try:
+            node = dictionary.read(text).node
+        except RuleError as error:
+            nothing = np.full(market.panel.names, np.nan)
+            return NamedColumn(describe(text, own, "number"), error.message, nothing, None, None, market, session)
+        found = market.column(node, session)
+        return NamedColumn(describe(text, own, node.kind), None, found.values, found.texts, node, market, session)

@@ -1,0 +1,91 @@
+"""Running a stack of rules as of a session."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from flinch.core.arrays import BoolArray
+from flinch.core.rules import Expression, RuleError, Rung, ScreenResult, Truth, run_screen
+from flinch.market import Column, Dictionary, Market
+from flinch.screening.body import RuleBody, StackBody
+
+
+@dataclass(frozen=True)
+class RanRule:
+    """A rule as it was read and answered; without an expression when `error` says why it could not be."""
+
+    body: RuleBody
+    expression: Expression | None
+    error: RuleError | None
+    subject: Column | None
+    truth: Truth | None
+
+    @property
+    def takes_part(self) -> bool:
+        """It is switched on, was read, and has edges."""
+        return self.truth is not None
+
+
+@dataclass(frozen=True)
+class Ran:
+    """What became of a stack at one session."""
+
+    session: int
+    universe: BoolArray
+    rules: list[RanRule]
+    rungs: list[Rung]
+    result: ScreenResult
+
+
+def rungs_of(stack: StackBody) -> list[Rung]:
+    """The steps: a rule by itself, or the rules of a group where its first one stands."""
+    rungs: list[Rung] = []
+    placed: dict[int, int] = {}
+    for index, rule in enumerate(stack.rules):
+        if rule.group is None:
+            rungs.append(Rung((index,)))
+        elif rule.group in placed:
+            place = placed[rule.group]
+            rungs[place] = rungs[place]._replace(members=(*rungs[place].members, index))
+        else:
+            placed[rule.group] = len(rungs)
+            rungs.append(Rung((index,), "any" if rule.group in stack.any_groups else "all"))
+    return rungs
+
+
+def run_stack(market: Market, dictionary: Dictionary, stack: StackBody, universe: BoolArray, session: int) -> Ran:
+    """Read and answer every rule; one that cannot be read cuts nothing and carries its error."""
+    rules = [_run_rule(market, dictionary, body, session) for body in stack.rules]
+    rungs = rungs_of(stack)
+    result = run_screen([rule.truth for rule in rules], rungs, universe)
+    return Ran(session, universe, rules, rungs, result)
+
+
+def _run_rule(market: Market, dictionary: Dictionary, body: RuleBody, session: int) -> RanRule:
+    try:
+        expression = dictionary.read(body.text, body.bars)
+    except RuleError as error:
+        return RanRule(body, None, error, None, None)
+    shape = expression.shape
+    subject = market.column(shape.node, session, body.bars) if shape.node is not None else None
+    if not body.on or shape.is_open:
+        return RanRule(body, expression, None, subject, None)
+    if shape.kind == "range" and subject is not None:
+        # The number is kept, so that moving an edge compares and computes nothing.
+        return RanRule(body, expression, None, subject, _between(subject.values, expression))
+    truth = market.column(expression.node, session, body.bars).truth
+    return RanRule(body, expression, None, subject, truth)
+
+
+def _between(values: np.ndarray, expression: Expression) -> Truth:
+    shape = expression.shape
+    known = np.isfinite(values)
+    with np.errstate(invalid="ignore"):
+        yes = known.copy()
+        if shape.lower is not None:
+            yes &= values > shape.lower if shape.lower_open else values >= shape.lower
+        if shape.upper is not None:
+            yes &= values < shape.upper if shape.upper_open else values <= shape.upper
+    return Truth(yes, known & ~yes)

@@ -1,0 +1,154 @@
+"""Screens that ship with Flinch: each says in three sentences what it looks for, why, and what to beware of."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel
+
+from flinch.screening.body import RuleBody, ScreenBody
+
+
+class Starter(BaseModel):
+    """One of them."""
+
+    key: str
+    name: str
+    description: str
+    tags: list[str]
+    body: ScreenBody
+
+
+def _starter(
+    key: str, name: str, tags: str, description: str, rules: list[str], columns: str, sort: str, universe: str = "stock"
+) -> Starter:
+    body = ScreenBody(
+        universe=universe, rules=[RuleBody(text=rule) for rule in rules], columns=columns.split(), sort=sort.split()
+    )
+    return Starter(key=key, name=name, description=description, tags=tags.split(), body=body)
+
+
+STARTERS = [
+    _starter(
+        "premium-to-sell", "Premium to sell", "sell volatility",
+        "Liquid names whose options price far more movement than the stock has shown, high in their own year. Sellers are paid for "
+        "that gap when the stock goes on as it did. Names with earnings ahead are left out, for their gap has a reason.",
+        ["15 <= price <= 400", "avg_option_volume_21 >= 500", "atm_width <= 12", "iv_hv_ratio >= 1.15", "iv_rank >= 30",
+         "days_to_earnings > 21"],
+        "price change_pct move level iv30 hv21 iv_hv_ratio iv_rank iv_percentile premium_won_share atm_width days_to_earnings",
+        "-iv_hv_ratio -iv_rank",
+    ),
+    _starter(
+        "premium-to-buy", "Premium to buy", "buy volatility",
+        "Names whose options cost less than the movement the stock has been making, low in their own year. Buyers of straddles and "
+        "calendars look here, for the price of being wrong is small. What has just calmed down looks cheap as well: mind the trend "
+        "of historical volatility.",
+        ["15 <= price <= 400", "avg_option_volume_21 >= 300", "atm_width <= 15", "iv_hv_ratio <= 0.95", "iv_percentile <= 35"],
+        "price change_pct move level iv30 hv21 iv_hv_ratio iv_hv_ratio_percentile iv_percentile hv_trend month_move_pct days_to_earnings",
+        "iv_hv_ratio iv_percentile",
+    ),
+    _starter(
+        "dear-funds", "Funds priced far above what they do", "sell funds volatility",
+        "Funds whose implied volatility is well above what they have done over a month and over a quarter. A fund has no earnings day "
+        "to explain it, so the gap is the price of insurance. It tends to be widest just before it is needed.",
+        ["iv_hv_ratio >= 1.15", "iv_hv63_ratio >= 1.1", "iv_hv_ratio_percentile >= 50"],
+        "price change_pct move level iv30 hv21 hv63 iv_hv_ratio iv_hv63_ratio iv_hv_ratio_percentile iv_rank",
+        "-iv_hv_ratio_percentile -iv_hv_ratio", "fund",
+    ),
+    _starter(
+        "squeeze-strength", "Quiet strength in a squeeze", "direction trend",
+        "Names that trade above their 50-session average and beat the market over a month while their closes hardly move. Compression "
+        "ends in movement, and the side of strength is the likelier one. Options are cheap as long as it lasts.",
+        ["avg_dollar_volume_21 >= 2000000", "close > sma(close, 50)", "squeeze_on", "rel_strength_21 > 0"],
+        "price change_pct move level rel_strength_21 squeeze_length squeeze_momentum bollinger_width_percentile above_sma_50 iv_percentile days_to_earnings",
+        "-rel_strength_21 -squeeze_length",
+    ),
+    _starter(
+        "regained-200", "Fallen names back above their 200-session average", "direction reversal",
+        "Names far below their year's high that have just closed above the 200-session average again. The first cross after a long stay "
+        "below is where a fall may have ended. Many such crosses fail: look for volume, and for room to the next swing high.",
+        ["price >= 5", "below_high_252_pct <= -15", "sessions_since(crossed_above(close, sma(close, 200))) <= 5",
+         "close > sma(close, 200)", "share_of_sessions(close < sma(close, 200), 63) >= 0.6"],
+        "price change_pct move level sessions_above_200 above_sma_200 below_high_252_pct relative_volume swing_high_5 iv_rank days_to_earnings",
+        "sessions_above_200 -relative_volume",
+    ),
+    _starter(
+        "premarket-movers", "Pre-market movers on volume", "today gap",
+        "Names that moved two percent or more before the open on at least a twentieth of a usual day's shares. Volume tells news from a "
+        "single stray trade. The column Spent says how much of the day's expected move is gone already.",
+        ["price >= 5", "abs(premarket_change) >= 2", "premarket_volume > 0.05 * mean(volume, 50)"],
+        "price premarket_change premarket_volume_share change_pct move spent since_premarket_pct above_premarket_high relative_volume iv_change_1 days_since_earnings",
+        "-premarket_volume_share",
+    ),
+    _starter(
+        "channel-bounce", "A bounce off the lower channel", "direction reversal",
+        "Names whose low today went through the lower line of their half-year regression channel and whose price is back above it. "
+        "The line was tested and held for the day. In a falling channel the bounce goes against the trend: see its slope.",
+        ["price >= 5", "low < channel(close, 126, -1) and close > channel(close, 126, -1)", "close_in_range >= 50"],
+        "price change_pct move level channel_position_126 trend_slope_63 close_in_range rsi_14 relative_volume iv_rank days_to_earnings",
+        "-close_in_range",
+    ),
+    _starter(
+        "cheap-own-past", "Cheap against its own past", "value",
+        "Names that trade below nine tenths of book and in two years hardly ever did. What is always that cheap is left out: only a "
+        "break with the own past counts. The age of the figures and the second source tell whether the ratio can be trusted.",
+        ["price_to_book < 0.9", "share_of_sessions(price_to_book > 0.9, 504) > 0.85", "fundamentals_age <= 140",
+         "book_disagreement <= 5"],
+        "price change_pct change_63_pct price_to_book price_to_book_second price_to_book_percentile fundamentals_age return_on_equity debt_to_equity iv_percentile days_to_earnings",
+        "price_to_book",
+    ),
+    _starter(
+        "fair-income-uptrend", "Fair value, income and an uptrend", "value income",
+        "Profitable names at a reasonable price that pay more than two and a half percent and trend upward. They suit covered calls and "
+        "short puts, where being assigned is no accident. Names that report within twelve days or have run hot are left out.",
+        ["5 <= price_to_earnings <= 22", "dividend_yield > 2.5", "payout_ratio <= 80", "uptrend", "rsi(14) < 65", "days_to_earnings > 12"],
+        "price change_pct move level price_to_earnings dividend_yield payout_ratio upside_to_target above_sma_200 rsi_14 iv_rank days_to_ex_dividend days_to_earnings",
+        "-dividend_yield",
+    ),
+    _starter(
+        "short-squeeze", "Heavy short interest in a rising name", "direction shorts",
+        "Names of which more than a tenth of the float is sold short and growing, and whose price goes up against it. Those who are short "
+        "must buy when it hurts, and days to cover say for how long. Published figures are eight sessions old at best.",
+        ["short_percent_float >= 10", "short_change > 0", "days_to_cover >= 3", "rel_strength_21 > 0", "close > sma(close, 20)"],
+        "price change_pct move level short_percent_float short_change days_to_cover rel_strength_21 squeeze_on relative_volume iv_rank days_to_earnings",
+        "-short_percent_float",
+    ),
+    _starter(
+        "fresh-breakout", "Fresh breakouts on volume", "direction trend",
+        "Names that closed above the highest price of the quarter before, today or yesterday, on more shares than usual. Volume is what "
+        "tells a breakout from a drift. How much of the expected move is spent tells whether you are late.",
+        ["price >= 5", "any_in(close > lag(max(high, 63), 1), 2)", "relative_volume >= 1.3", "close_in_range >= 50"],
+        "price change_pct move spent relative_volume above_sma_50 range_position_252 rel_strength_21 iv_change_1 iv_rank days_to_earnings",
+        "-relative_volume",
+    ),
+    _starter(
+        "before-earnings", "Options before earnings", "earnings volatility",
+        "Names that report within three weeks, with the price of that report in their options. Compare the move priced to thirty days with "
+        "what the last reports did. Thin names are left out, for the spread would eat the difference.",
+        ["0 <= days_to_earnings <= 21", "avg_option_volume_21 >= 200", "atm_width <= 15"],
+        "price change_pct move level days_to_earnings average_earnings_move last_earnings_move front_over_month month_move_pct iv_rank iv_percentile atm_width",
+        "days_to_earnings -front_over_month",
+    ),
+    _starter(
+        "after-the-report", "Still dear after the report", "earnings sell",
+        "Names that reported within ten days and whose options have not come down to what the stock does. The reason for the premium is "
+        "over, the premium is not. A stock that moved far beyond its priced move may have changed its nature: read before selling.",
+        ["days_since_earnings <= 10", "iv_hv63_ratio >= 1", "iv_percentile >= 40", "avg_option_volume_21 >= 100"],
+        "price change_pct move level days_since_earnings last_earnings_move average_earnings_move iv30 hv63 iv_hv63_ratio iv_percentile atm_width",
+        "-iv_hv63_ratio",
+    ),
+    _starter(
+        "unusual-volume", "Option volume unusual for the name", "flow today",
+        "Names whose option contracts today are more than on nineteen days of twenty in their own year. Against its own past a quiet name "
+        "shows as well as a loud one. Puts over calls say which side, and implied volatility whether somebody paid up.",
+        ["option_volume_percentile >= 95", "option_volume >= 200", "relative_option_volume >= 1.5"],
+        "price change_pct move spent option_volume relative_option_volume option_volume_percentile put_call_volume put_call_volume_percentile iv_change_1 volume_over_open_interest days_to_earnings",
+        "-relative_option_volume",
+    ),
+    _starter(
+        "quiet-day-unspent", "Priced to move, and has not yet", "today",
+        "Liquid names that have used less than a quarter of the move their options price for today. For trades on the day's remaining range, "
+        "or for selling what is left of it. Late in the session little time remains for the rest.",
+        ["avg_option_volume_21 >= 500", "spent <= 25", "one_day_move_pct >= 2", "day_range_pct <= 3"],
+        "price change_pct move spent one_day_move_pct day_range_pct move_over_range beyond_share_63 iv_rank days_to_earnings",
+        "spent",
+    ),
+]  # fmt: skip

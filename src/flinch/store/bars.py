@@ -1,0 +1,83 @@
+"""Bars of five minutes and longer, made of the minute bars of regular hours."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import polars as pl
+from numpy.typing import NDArray
+from sqlalchemy import Engine, select
+
+from flinch.store.models import MinuteBar
+from flinch.store.reading import read_table
+
+Floats = NDArray[np.float64]
+LENGTHS = (5, 15, 60)
+_ZONE = "America/New_York"
+_MINUTES = 390
+_OPEN = 570  # minutes from midnight
+
+
+@dataclass(frozen=True)
+class Bars:
+    """Bars of one length, names x bars, NaN where nothing traded; `session` gives the index of each bar's session."""
+
+    open: Floats
+    high: Floats
+    low: Floats
+    close: Floats
+    volume: Floats
+    session: NDArray[np.int64]
+
+
+def load_bars(engine: Engine, ids: NDArray[np.int64], sessions: NDArray[np.datetime64]) -> dict[int, Bars]:
+    """Bars of 5, 15 and 60 minutes of the sessions that have minute bars; an hour that the close cuts short is a bar too.
+
+    Bars that lie ahead of the newest minute are left out.
+    """
+    b = MinuteBar
+    rows = read_table(engine, select(b.name_id, b.at, b.open, b.high, b.low, b.close, b.volume))
+    local = pl.col("at").cast(pl.Datetime("ms")).dt.replace_time_zone("UTC").dt.convert_time_zone(_ZONE)
+    rows = rows.with_columns(
+        local.dt.date().alias("day"),
+        (local.dt.hour().cast(pl.Int32) * 60 + local.dt.minute() - _OPEN).alias("minute"),
+    ).filter(pl.col("minute").is_between(0, _MINUTES - 1))
+    day = rows["day"].to_numpy().astype("datetime64[D]")
+    days = np.unique(day)
+    place = (
+        np.searchsorted(ids, rows["name_id"].to_numpy()),
+        np.searchsorted(days, day),
+        rows["minute"].to_numpy(),
+    )
+    minutes = []
+    for field in ("open", "high", "low", "close", "volume"):
+        dense = np.full((ids.size, days.size, _MINUTES), np.nan)
+        dense[place] = rows[field].cast(pl.Float64).fill_null(np.nan).to_numpy()
+        minutes.append(dense)
+    known = np.isfinite(minutes[3]).any(axis=0)
+    last = int(np.flatnonzero(known[-1]).max(initial=-1)) if days.size else -1
+    session = np.searchsorted(sessions, days)
+    return {length: _joined(minutes, length, last, session) for length in LENGTHS}
+
+
+def _joined(minutes: list[Floats], length: int, last: int, session: NDArray[np.int64]) -> Bars:
+    names, days, _ = minutes[0].shape
+    count = -(-_MINUTES // length)
+    padded = [np.pad(a, ((0, 0), (0, 0), (0, count * length - _MINUTES)), constant_values=np.nan) for a in minutes]
+    parts = [a.reshape(names, days * count, length) for a in padded]
+    kept = days * count - (count - 1 - max(last, 0) // length)
+    opened, high, low, close, volume = (a[:, :kept] for a in parts)
+    known = np.isfinite(close)
+    some = known.any(axis=2)
+    first = np.take_along_axis(opened, known.argmax(axis=2)[..., None], axis=2)[..., 0]
+    final = np.take_along_axis(close, (length - 1 - known[..., ::-1].argmax(axis=2))[..., None], axis=2)[..., 0]
+    shares = np.isfinite(volume).any(axis=2)
+    return Bars(
+        np.where(some, first, np.nan),
+        np.where(some, np.where(known, high, -np.inf).max(axis=2), np.nan),
+        np.where(some, np.where(known, low, np.inf).min(axis=2), np.nan),
+        np.where(some, final, np.nan),
+        np.where(shares, np.nansum(volume, axis=2), np.nan),
+        np.repeat(session, count)[:kept],
+    )

@@ -1,0 +1,135 @@
+"""Facts as arrays: for each session what had been reported, declared or published by then."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any, NamedTuple
+
+import numpy as np
+import polars as pl
+from numpy.typing import NDArray
+from sqlalchemy import Engine, Select, select
+
+from flinch.store.known import Dates, Events, Floats
+from flinch.store.models import Dividend, Estimate, Fundamental, ShortInterest
+from flinch.store.reading import read_table
+
+_YEAR = np.timedelta64(365, "D")
+_LAST_REPORTS = 8
+
+
+class Report(NamedTuple):
+    """One earnings report."""
+
+    session: dt.date
+    timing: str
+
+
+def read_facts(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: NDArray[np.str_]) -> dict[str, Floats]:
+    """Fundamentals of both sources, estimates, dividends and short interest in each session, names x sessions.
+
+    A figure is there from the session on which it became known, and stays until a newer one does.
+    """
+
+    def read(statement: Select[*tuple[Any, ...]], counted: str) -> tuple[Events, pl.DataFrame]:
+        rows = read_table(engine, statement)
+        return Events(np.searchsorted(ids, rows["name_id"].to_numpy()), _dates(rows[counted]), ids.size), rows
+
+    out: dict[str, Floats] = {}
+    f = Fundamental
+    figures = ["eps_ttm", "sales_ttm", "book", "fcf_ttm", "debt_to_equity"]
+    for source, suffix in ((1, ""), (2, "_second")):
+        columns = [f.name_id, f.known_on, f.period_end, *[getattr(f, name) for name in figures]]
+        events, rows = read(select(*columns).where(f.source == source).order_by(f.name_id, f.period_end), "known_on")
+        last = events.last(sessions)
+        for name in figures:
+            if not suffix or name in ("eps_ttm", "book"):
+                out[name + suffix] = events.taken(_numbers(rows[name]), last)
+        if not suffix:
+            ended = events.taken(_dates(rows["period_end"]).astype(np.int64), last)
+            out["fundamentals_age"] = sessions.astype(np.int64)[None, :] - ended
+
+    e = Estimate
+    events, rows = read(select(e.name_id, e.known_on, e.eps_next_year, e.fair_value), "known_on")
+    for name in ("eps_next_year", "fair_value"):
+        out[name] = events.taken(_numbers(rows[name]), events.last(sessions))
+
+    out |= _dividends(engine, ids, sessions, kind)
+
+    s = ShortInterest
+    events, rows = read(select(s.name_id, s.known_on, s.shares).order_by(s.name_id, s.settled_on), "known_on")
+    last = events.last(sessions)
+    before = np.where(last - 1 >= events.start[:-1, None], last - 1, -1)
+    out["short_shares"] = events.taken(_numbers(rows["shares"]), last)
+    out["short_shares_before"] = events.taken(_numbers(rows["shares"]), before)
+    return out
+
+
+def _dividends(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: NDArray[np.str_]) -> dict[str, Floats]:
+    d = Dividend
+    rows = read_table(engine, select(d.name_id, d.ex_date, d.declared_on, d.amount).order_by(d.name_id, d.ex_date))
+    owner, ex_date = np.searchsorted(ids, rows["name_id"].to_numpy()), _dates(rows["ex_date"])
+    events = Events(owner, ex_date, ids.size)
+    # Rows come in the order of the events, so a running total can be read at their indices.
+    running = np.concatenate([[0.0], np.cumsum(_numbers(rows["amount"]))])
+    paid = running[events.counted(sessions)] - running[events.counted(sessions - _YEAR)]
+    upcoming = events.next(sessions)
+    days = events.taken(ex_date.astype(np.int64), upcoming) - sessions.astype(np.int64)
+    declared = events.taken(_dates(rows["declared_on"]).astype(np.int64), upcoming) <= sessions.astype(np.int64)
+    pays = (kind != "index")[:, None]
+    return {
+        "dividend_ttm": np.where(pays, np.round(paid, 6), np.nan),
+        "days_to_ex_dividend": np.where(declared, days, np.nan),
+        "next_dividend": np.where(declared, events.taken(_numbers(rows["amount"]), upcoming), np.nan),
+    }
+
+
+def report_days(reports: dict[int, list[Report]], names: int, sessions: Dates, close: Floats) -> dict[str, Floats]:
+    """Days to the next report and since the last one, and what price did at the last ones, names x sessions.
+
+    A report before the open is over on its own session; one after the close lies ahead until that session has passed. The
+    reaction is the close of the first session that could react against the close before it, in percent.
+    """
+    flat = [(row, report) for row, listed in reports.items() for report in listed]
+    if not flat:
+        return {key: np.full(close.shape, np.nan) for key in _REPORT_KEYS}
+    row = np.array([r for r, _ in flat])
+    day = np.array([report.session for _, report in flat], dtype="datetime64[D]")
+    early = np.array([report.timing == "before_open" for _, report in flat])
+    # On its own day when it comes before the open, else on the next.
+    over = Events(row, np.where(early, day, day + 1), names)
+    number = sessions.astype(np.int64)[None, :]
+
+    place = np.searchsorted(sessions, day) + ~early
+    inside = (place >= 1) & (place < sessions.size) & (day >= sessions[0])
+    move = np.full(day.size, np.nan)
+    # A missing session before or at the reaction leaves no move to be known.
+    move[inside] = 100 * (close[row[inside], place[inside]] / close[row[inside], place[inside] - 1] - 1)
+    reacted = Events(row[inside], sessions[place[inside]], names)
+    moves, known = move[inside], reacted.last(sessions)
+    since = number - reacted.taken(day[inside].astype(np.int64), known)
+    sizes = np.abs(np.stack([reacted.taken(moves, _earlier(reacted, known, back)) for back in range(_LAST_REPORTS)]))
+    counted = np.isfinite(sizes).sum(axis=0)
+    average = np.where(counted > 0, np.nansum(sizes, axis=0) / np.maximum(counted, 1), np.nan)
+    return {
+        "days_to_earnings": over.taken(day.astype(np.int64), over.next(sessions)) - number,
+        "days_since_earnings": since,
+        "last_earnings_move": reacted.taken(moves, known),
+        "average_earnings_move": average,
+    }
+
+
+_REPORT_KEYS = ("days_to_earnings", "days_since_earnings", "last_earnings_move", "average_earnings_move")
+
+
+def _earlier(events: Events, place: NDArray[np.int64], back: int) -> NDArray[np.int64]:
+    earlier = place - back
+    return np.where((place >= 0) & (earlier >= events.start[:-1, None]), earlier, -1)
+
+
+def _dates(column: pl.Series) -> Dates:
+    return column.cast(pl.Date).to_numpy().astype("datetime64[D]")
+
+
+def _numbers(column: pl.Series) -> Floats:
+    return column.cast(pl.Float64).fill_null(np.nan).to_numpy()

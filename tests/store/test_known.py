@@ -1,0 +1,96 @@
+"""What was known on each day, against looking through the events one by one; and bars made of minutes."""
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlalchemy import Engine
+
+from flinch.feeds.simulated import SimulatedMarket
+from flinch.store.bars import load_bars
+from flinch.store.facts import Report, report_days
+from flinch.store.frame import MarketFrame, load_frame
+from flinch.store.known import Events
+
+DAY0 = np.datetime64("2026-01-01")
+
+
+@given(st.lists(st.tuples(st.integers(0, 3), st.integers(0, 30), st.floats(-5, 5)), max_size=25))
+def test_last_and_next_agree_with_a_search(rows):
+    row = np.array([r for r, _, _ in rows], dtype=np.int64)
+    day = DAY0 + np.array([d for _, d, _ in rows], dtype=np.int64)
+    values = np.array([v for _, _, v in rows])
+    days = DAY0 + np.arange(-2, 33)
+    events = Events(row, day, 4)
+    last, following = (events.taken(values, place) for place in (events.last(days), events.next(days)))
+    for name in range(4):
+        mine = sorted(((d, n, v) for n, (r, d, v) in enumerate(rows) if r == name), key=lambda event: event[:2])
+        for column, offset in enumerate(range(-2, 33)):
+            before = [v for d, _, v in mine if d <= offset]
+            after = [v for d, _, v in mine if d > offset]
+            assert last[name, column] == before[-1] if before else np.isnan(last[name, column])
+            assert following[name, column] == after[0] if after else np.isnan(following[name, column])
+
+
+def test_a_report_is_ahead_until_the_price_can_react_and_then_its_move_is_known():
+    sessions = np.array(["2026-03-02", "2026-03-03", "2026-03-04", "2026-03-05"], dtype="datetime64[D]")
+    close = np.array([[100.0, 110.0, 99.0, 99.0], [50.0, 50.0, 55.0, 55.0]])
+    early = {
+        0: [Report(sessions[1].astype(object), "before_open")],
+        1: [Report(sessions[1].astype(object), "after_close")],
+    }
+    found = report_days(early, 2, sessions, close)
+    assert np.array_equal(
+        found["days_to_earnings"], [[1, np.nan, np.nan, np.nan], [1, 0, np.nan, np.nan]], equal_nan=True
+    )
+    assert np.array_equal(found["days_since_earnings"], [[np.nan, 0, 1, 2], [np.nan, np.nan, 1, 2]], equal_nan=True)
+    np.testing.assert_allclose(found["last_earnings_move"][:, 2], [10, 10])
+
+
+def loaded(engine: Engine) -> MarketFrame:
+    frame = load_frame(engine)
+    assert frame is not None
+    return frame
+
+
+def test_longer_bars_are_made_of_the_minutes_and_add_up_to_the_day(engine: Engine, simulated: SimulatedMarket):
+    frame = loaded(engine)
+    bars = load_bars(engine, frame.ids, frame.sessions)
+    assert [bars[length].close.shape[1] for length in (5, 15, 60)] == [10 * 78 - 3, 10 * 26 - 1, 70]
+    for length, held in bars.items():
+        for session in np.unique(held.session):
+            part = held.session == session
+            traded = np.isfinite(frame.close[:, session])
+            known = np.isfinite(held.high[:, part])
+            high = np.where(known, held.high[:, part], -np.inf).max(axis=1)
+            low = np.where(known, held.low[:, part], np.inf).min(axis=1)
+            assert np.array_equal(high[traded], frame.high[traded, session]), length
+            assert np.array_equal(low[traded], frame.low[traded, session]), length
+            assert np.array_equal(held.open[:, part][traded, 0], frame.open[traded, session]), length
+            shares = np.nansum(held.volume[:, part], axis=1)
+            whole = np.nan_to_num(frame.volume[:, session])
+            assert np.array_equal(shares[traded], whole[traded]), length
+
+
+def test_figures_are_used_only_from_the_session_they_became_known(engine: Engine, simulated: SimulatedMarket):
+    frame = loaded(engine)
+    rows = simulated.fundamentals.filter(simulated.fundamentals["source"] == 1)
+    for name in (3, 77, 200):
+        mine = rows.filter(rows["name"] == name)
+        known = mine["known_on"].to_numpy().astype("datetime64[D]")
+        book = mine["book"].to_numpy()
+        for session in (10, 250, 503):
+            upto = known <= frame.sessions[session]
+            assert frame.daily["book"][name, session] == book[upto][-1]
+            assert not np.isclose(book[~upto], frame.daily["book"][name, session]).any()
+
+
+def test_dividends_of_a_year_add_up(engine: Engine, simulated: SimulatedMarket):
+    frame = loaded(engine)
+    paid = simulated.dividends
+    for name in np.unique(paid["name"].to_numpy())[:20]:
+        mine = paid.filter(paid["name"] == int(name))
+        ex = mine["ex_date"].to_numpy().astype("datetime64[D]")
+        for session in (300, 503):
+            day = frame.sessions[session]
+            total = mine["amount"].to_numpy()[(ex <= day) & (ex > day - 365)].sum()
+            assert abs(frame.daily["dividend_ttm"][name, session] - total) < 1e-6

@@ -1,0 +1,207 @@
+import type { EChartsCoreOption } from "echarts/core";
+import { useMemo, useState } from "react";
+import type { Schemas } from "@/shared/api/client";
+import { useMetrics, useOverTime } from "@/shared/api/queries";
+import { EChart } from "@/shared/chart/EChart";
+import { chartBase, type Palette, usePalette } from "@/shared/chart/palette";
+import { DASH, date, metricText, number } from "@/shared/format";
+import { Figure } from "@/shared/ui/Figure";
+
+type Data = Schemas["OverTime"];
+
+/** Any metric or expression of the name over its history, with a reference line. */
+export function OverTime({
+  symbol,
+  expression,
+  reference,
+  onChoose,
+}: {
+  symbol: string;
+  expression: string;
+  reference: number | null;
+  onChoose: (changes: Record<string, string | null>) => void;
+}) {
+  const metrics = useMetrics();
+  const palette = usePalette();
+  const answer = useOverTime(symbol, reference === null ? { expression } : { expression, reference });
+  const [text, setText] = useState(expression);
+  const [shown, setShown] = useState(expression);
+  if (shown !== expression) {
+    setShown(expression);
+    setText(expression);
+  }
+  const data = answer.data;
+  const option = useMemo(() => data && makeOption(data, palette), [data, palette]);
+  const share = data && data.known > 0 ? Math.round((100 * data.above) / data.known) : null;
+  const problem = answer.failureReason;
+  const apply = () => text.trim() && text.trim() !== expression && onChoose({ over: text.trim() });
+  return (
+    <Figure
+      title={
+        <>
+          Over time
+          {data && share !== null && (
+            <span className="aside">
+              {data.kind === "condition"
+                ? "held"
+                : `above ${metricText(data.unit, data.decimals, data.reference)} ${data.unit}`}{" "}
+              in <b>{share} %</b> of {number(data.known)} sessions
+            </span>
+          )}
+        </>
+      }
+      controls={
+        <>
+          <input
+            className="over-text"
+            list="over-metrics"
+            aria-label="Metric or expression over time"
+            value={text}
+            maxLength={1000}
+            spellCheck={false}
+            onChange={(event) => {
+              setText(event.target.value);
+              // A metric picked from the list is shown at once.
+              if (metrics.some((m) => m.key === event.target.value && m.kind !== "text"))
+                onChoose({ over: event.target.value });
+            }}
+            onKeyDown={(event) => event.key === "Enter" && apply()}
+            onBlur={apply}
+          />
+          <datalist id="over-metrics">
+            {metrics
+              .filter((m) => m.kind !== "text")
+              .map((m) => (
+                <option key={m.key} value={m.key}>
+                  {m.label}
+                </option>
+              ))}
+          </datalist>
+          <label>
+            line at{" "}
+            <input
+              className="edge-input"
+              aria-label="Reference line"
+              inputMode="decimal"
+              placeholder="newest"
+              maxLength={16}
+              key={reference ?? ""}
+              defaultValue={reference ?? ""}
+              onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+              onBlur={(event) => {
+                const value = event.currentTarget.value.trim();
+                onChoose({ line: value !== "" && Number.isFinite(Number(value)) ? value : null });
+              }}
+            />
+          </label>
+        </>
+      }
+      chart={
+        problem ? (
+          <p className="rule-error" role="alert">
+            {problem.message}
+          </p>
+        ) : option && data ? (
+          <EChart option={option} label={`${data.label} of ${symbol} over ${data.known} sessions`} />
+        ) : null
+      }
+      table={
+        data ? (
+          <table>
+            <thead>
+              <tr>
+                <th>session</th>
+                <th>
+                  {data.label} {data.unit}
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {data.sessions
+                .map((session, i) => ({ session, value: data.values[i] ?? null }))
+                .reverse()
+                .map(({ session, value }) => (
+                  <tr key={session}>
+                    <td>{date(session, true)}</td>
+                    <td>{value === null ? DASH : metricText(data.unit, data.decimals, value)}</td>
+                  </tr>
+                ))}
+            </tbody>
+          </table>
+        ) : null
+      }
+    />
+  );
+}
+
+function makeOption(data: Data, c: Palette): EChartsCoreOption {
+  const base = chartBase(c);
+  const condition = data.kind === "condition";
+  return {
+    ...base,
+    grid: { left: 48, right: 14, top: 10, bottom: 24 },
+    tooltip: {
+      trigger: "axis",
+      ...base.tooltip,
+      axisPointer: { lineStyle: { color: c.muted, type: "solid" } },
+      formatter: (points: { dataIndex: number }[]) => {
+        const i = points[0]?.dataIndex ?? 0;
+        const value = data.values[i] ?? null;
+        const text =
+          value === null
+            ? "no value"
+            : condition
+              ? value > 0
+                ? "yes"
+                : "no"
+              : metricText(data.unit, data.decimals, value);
+        return `<b>${date(data.sessions[i] ?? "", true)}</b><br>${text} ${value === null || condition ? "" : data.unit}`;
+      },
+    },
+    xAxis: {
+      type: "category",
+      data: data.sessions,
+      boundaryGap: false,
+      axisLine: { lineStyle: { color: c.rule } },
+      axisTick: { show: false },
+      axisLabel: {
+        color: c.muted,
+        hideOverlap: true,
+        interval: (i: number, value: string) => i > 0 && data.sessions[i - 1]?.slice(0, 7) !== value.slice(0, 7),
+        formatter: (value: string) =>
+          value.slice(5, 7) === "01" ? value.slice(0, 4) : date(value).replace(/^\d+ /, ""),
+      },
+    },
+    yAxis: {
+      type: "value",
+      scale: !condition,
+      max: condition ? 1 : undefined,
+      axisLabel: { color: c.muted, show: !condition },
+      splitLine: { lineStyle: { color: c.rule, type: "solid" }, show: !condition },
+    },
+    series: [
+      {
+        type: "line",
+        data: data.values,
+        symbol: "none",
+        step: condition ? "middle" : false,
+        lineStyle: { color: c.solid, width: 1.6 },
+        areaStyle: condition ? { color: c.solid, opacity: 0.4 } : undefined,
+        markLine:
+          data.reference === null || condition
+            ? undefined
+            : {
+                silent: true,
+                symbol: ["none", "none"],
+                label: {
+                  formatter: metricText(data.unit, data.decimals, data.reference),
+                  color: c.accent,
+                  position: "insideEndTop",
+                },
+                lineStyle: { color: c.accent, type: "solid", width: 1.2 },
+                data: [{ yAxis: data.reference }],
+              },
+      },
+    ],
+  };
+}

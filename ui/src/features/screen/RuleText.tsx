@@ -1,0 +1,227 @@
+import { type KeyboardEvent, useEffect, useId, useRef, useState } from "react";
+import { api, type Metric, type Schemas } from "@/shared/api/client";
+import { useHandbook } from "@/shared/api/queries";
+import type { Bars } from "./state";
+
+const MOST = 8;
+const WORD = /[A-Za-z_][A-Za-z_0-9]*$/;
+
+type Proposal = { name: string; insert: string; what: string };
+
+/** A rule as text, with completion of metrics and functions, and what is wrong with it while it is typed. */
+export function RuleText({
+  text: given,
+  bars,
+  names,
+  label,
+  placeholder,
+  picks = false,
+  onDone,
+}: {
+  text: string;
+  bars: Bars;
+  names: Metric[];
+  label: string;
+  placeholder?: string;
+  /** Words that are no name are looked for in labels too, and one metric is a rule by itself. */
+  picks?: boolean;
+  /** The new text, or null when nothing shall change. */
+  onDone: (text: string | null) => void;
+}) {
+  const [text, setText] = useState(given);
+  const [caret, setCaret] = useState(given.length);
+  const [chosen, setChosen] = useState(0);
+  const [closed, setClosed] = useState(true);
+  const [checked, setChecked] = useState<Schemas["CheckReply"] | null>(null);
+  const area = useRef<HTMLTextAreaElement>(null);
+  const list = useId();
+  const functions = useHandbook().data?.functions ?? [];
+
+  useEffect(() => {
+    if (picks) return;
+    area.current?.focus();
+    area.current?.setSelectionRange(given.length, given.length);
+  }, [given, picks]);
+
+  useEffect(() => {
+    if (!text.trim()) return setChecked(null);
+    const stop = new AbortController();
+    const timer = setTimeout(() => {
+      api.check({ text: text.slice(0, 1001), bars }, stop.signal).then(setChecked, () => {});
+    }, 120);
+    return () => {
+      clearTimeout(timer);
+      stop.abort();
+    };
+  }, [text, bars]);
+
+  const found = closed ? [] : propose(text, caret, names, functions, picks);
+  const showing = found.length > 0;
+
+  function accept(proposal: Proposal) {
+    const word = WORD.exec(text.slice(0, caret))?.[0] ?? "";
+    const whole = picks && !/[<>=()]/.test(text);
+    // A metric picked by itself is a rule without edges already.
+    if (whole && !proposal.insert.endsWith(")")) {
+      setText("");
+      setClosed(true);
+      return onDone(proposal.insert);
+    }
+    const before = whole ? "" : text.slice(0, caret - word.length);
+    const after = whole ? "" : text.slice(caret);
+    const next = before + proposal.insert + after;
+    setText(next);
+    setClosed(true);
+    setChecked(null);
+    const at = before.length + proposal.insert.length - (proposal.insert.endsWith(")") ? 1 : 0);
+    setCaret(at);
+    requestAnimationFrame(() => {
+      area.current?.focus();
+      area.current?.setSelectionRange(at, at);
+    });
+  }
+
+  function key(event: KeyboardEvent<HTMLTextAreaElement>) {
+    event.stopPropagation();
+    const proposal = found[chosen];
+    if (showing && event.key === "ArrowDown") setChosen(Math.min(chosen + 1, found.length - 1));
+    else if (showing && event.key === "ArrowUp") setChosen(Math.max(chosen - 1, 0));
+    else if (
+      showing &&
+      proposal &&
+      (event.key === "Tab" || (event.key === "Enter" && proposal.name !== lastWord(text, caret)))
+    )
+      accept(proposal);
+    else if (event.key === "Enter") finish();
+    else if (event.key === "Escape") {
+      if (showing) setClosed(true);
+      else {
+        setText(given);
+        onDone(null);
+      }
+    } else return;
+    event.preventDefault();
+  }
+
+  function finish() {
+    const clean = text.replace(/\s+/g, " ").trim();
+    if (!clean) return onDone(null);
+    onDone(clean === given ? null : clean);
+    if (picks) setText("");
+    setClosed(true);
+  }
+
+  const wrong = checked?.message ? checked : null;
+  return (
+    <div className="rule-text">
+      <textarea
+        ref={area}
+        value={text}
+        rows={picks ? 1 : Math.min(5, Math.ceil((text.length + 1) / 34))}
+        aria-label={label}
+        placeholder={placeholder}
+        role="combobox"
+        aria-expanded={showing}
+        aria-controls={list}
+        aria-autocomplete="list"
+        aria-activedescendant={showing ? `${list}-${chosen}` : undefined}
+        aria-invalid={wrong !== null && (!picks || /[<>=()]/.test(text))}
+        maxLength={1001}
+        spellCheck={false}
+        autoComplete="off"
+        onChange={(event) => {
+          setText(event.target.value.replace(/\n/g, " "));
+          setCaret(event.target.selectionStart);
+          setChosen(0);
+          setClosed(false);
+        }}
+        onSelect={(event) => setCaret(event.currentTarget.selectionStart)}
+        onBlur={() => setClosed(true)}
+        onKeyDown={key}
+      />
+      {showing && (
+        <div className="proposals" id={list} role="listbox" aria-label="Names that fit">
+          {found.map((proposal, i) => (
+            // biome-ignore lint/a11y/useKeyWithClickEvents: the text handles the keys of its list
+            <div
+              key={proposal.name}
+              id={`${list}-${i}`}
+              role="option"
+              tabIndex={-1}
+              aria-selected={i === chosen}
+              className={i === chosen ? "chosen" : undefined}
+              onMouseDown={(event) => event.preventDefault()}
+              onMouseEnter={() => setChosen(i)}
+              onClick={() => accept(proposal)}
+            >
+              <b>{proposal.name}</b> <span>{proposal.what}</span>
+            </div>
+          ))}
+        </div>
+      )}
+      {!picks && (
+        <div className="rule-foot">
+          <span>
+            {wrong ? (
+              <span className="rule-error">
+                {wrong.message}
+                {text.slice(wrong.start, wrong.end).trim() && (
+                  <> Here: “{text.slice(wrong.start, wrong.end).slice(0, 24)}”.</>
+                )}
+              </span>
+            ) : (
+              <>Enter to apply, Esc to leave it{checked?.sessions ? ` · needs ${checked.sessions} sessions` : ""}</>
+            )}
+          </span>
+          <button type="button" className="quiet" onClick={finish}>
+            apply
+          </button>
+        </div>
+      )}
+      {picks && wrong && /[<>=()]/.test(text) && <div className="rule-error">{wrong.message}</div>}
+    </div>
+  );
+}
+
+const lastWord = (text: string, caret: number) => WORD.exec(text.slice(0, caret))?.[0] ?? "";
+
+function propose(
+  text: string,
+  caret: number,
+  metrics: Metric[],
+  functions: Schemas["FunctionEntry"][],
+  picks: boolean,
+): Proposal[] {
+  const whole = picks && !/[<>=()]/.test(text);
+  const wanted = (whole ? text.trim() : lastWord(text, caret)).toLowerCase();
+  if (wanted.length < (whole ? 1 : 2)) return [];
+  const grade = (key: string, label: string) => {
+    const low = label.toLowerCase();
+    if (key === wanted) return 0;
+    if (key.startsWith(wanted)) return 1;
+    if (low.startsWith(wanted)) return 2;
+    if (low.split(/[\s,()–-]+/).some((word) => word.startsWith(wanted))) return 3;
+    return key.includes(wanted) || (wanted.length > 2 && low.includes(wanted)) ? 4 : 9;
+  };
+  const all = [
+    ...metrics.map((m) => ({
+      rank: Math.min(grade(m.key, m.label), grade(m.key, m.short)),
+      proposal: { name: m.key, insert: m.key, what: m.unit ? `${m.label} (${m.unit})` : m.label },
+    })),
+    ...functions
+      .filter((f) => !metrics.some((m) => m.key === f.name))
+      .map((f) => ({
+        rank: grade(f.name, f.name) + 0.5,
+        proposal: {
+          name: f.signature,
+          insert: f.signature.endsWith("()") ? f.name : `${f.name}()`,
+          what: f.definition,
+        },
+      })),
+  ];
+  return all
+    .filter((entry) => entry.rank < 9)
+    .sort((a, b) => a.rank - b.rank)
+    .slice(0, MOST)
+    .map((entry) => entry.proposal);
+}

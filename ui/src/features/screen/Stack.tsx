@@ -1,0 +1,275 @@
+import { type ReactNode, useRef } from "react";
+import type { Metric, RuleReport } from "@/shared/api/client";
+import { useBaskets, useTray } from "@/shared/api/queries";
+import { count, number } from "@/shared/format";
+import { useKeys } from "@/shared/keyboard";
+import { RuleCard } from "./RuleCard";
+import { RuleText } from "./RuleText";
+import { type Rule, rule, type Screen } from "./state";
+
+/** The rules beside the results: each with what it cuts into and what it did. */
+export function Stack({
+  screen,
+  reports,
+  universe,
+  names,
+  metrics,
+  aim,
+  onAim,
+  onChange,
+  onMove,
+  children,
+}: {
+  screen: Screen;
+  reports: (RuleReport | undefined)[];
+  universe: number | null;
+  names: Metric[];
+  metrics: Map<string, Metric>;
+  aim: number | null;
+  onAim: (wanted: number | null) => void;
+  onChange: (changes: Partial<Screen>) => void;
+  onMove: (place: number, text: string) => void;
+  /** What the screen is called, and what can be done with it. */
+  children: ReactNode;
+}) {
+  const list = useRef<HTMLDivElement>(null);
+  const add = useRef<HTMLDivElement>(null);
+  const { rules } = screen;
+  const put = (next: Rule[]) => onChange({ rules: next, anyGroups: groupsOf(next, screen.anyGroups) });
+  useKeys({
+    a: () => add.current?.querySelector("textarea")?.focus(),
+    e: () => list.current?.querySelector<HTMLElement>(".rule")?.focus(),
+  });
+
+  const actionsOf = (place: number) => ({
+    move: (text: string) => onMove(place, text),
+    change: (changes: Partial<Rule>) => put(rules.map((r, i) => (i === place ? { ...r, ...changes } : r))),
+    split: (parts: string[]) =>
+      put(rules.flatMap((r, i) => (i === place ? parts.map((text) => ({ ...r, text })) : [r]))),
+    place: (by: -1 | 1) => {
+      const goal = place + by;
+      const moved = rules[place];
+      const other = rules[goal];
+      if (!moved || !other) return;
+      const next = [...rules];
+      next[place] = other;
+      next[goal] = moved;
+      // A rule that leaves its group's ground leaves the group.
+      if (moved.group !== null && other.group !== moved.group) next[goal] = { ...moved, group: null };
+      put(next);
+      requestAnimationFrame(() => list.current?.querySelector<HTMLElement>(`[data-rule="${goal}"]`)?.focus());
+    },
+    join: () => {
+      const above = rules[place - 1];
+      if (!above) return;
+      const taken = new Set(rules.map((r) => r.group));
+      const group = above.group ?? [...Array(20).keys()].map((n) => n + 1).find((n) => !taken.has(n)) ?? null;
+      const next = rules.map((r, i) => (i === place || i === place - 1 ? { ...r, group } : r));
+      const any = group !== null && above.group === null ? [...screen.anyGroups, group] : screen.anyGroups;
+      onChange({ rules: next, anyGroups: groupsOf(next, any) });
+    },
+    leave: () => put(rules.map((r, i) => (i === place ? { ...r, group: null } : r))),
+    remove: () => {
+      put(rules.filter((_, i) => i !== place));
+      requestAnimationFrame(() =>
+        list.current?.querySelector<HTMLElement>(`[data-rule="${Math.min(place, rules.length - 2)}"]`)?.focus(),
+      );
+    },
+  });
+
+  const parts = byGroup(rules);
+  const card = (place: number) => {
+    const report = reports[place];
+    return (
+      <RuleCard
+        // A rule keeps its card while its edges move.
+        key={`${place}-${report?.subject ?? rules[place]?.text}`}
+        rule={rules[place] as Rule}
+        report={report}
+        metric={report?.metric ? metrics.get(report.metric) : undefined}
+        place={place}
+        last={place === rules.length - 1}
+        names={names}
+        actions={actionsOf(place)}
+      />
+    );
+  };
+  const open = rules.some((_, i) => reports[i]?.takes_part && reports[i]?.kind !== "condition");
+  return (
+    <section className="stack" aria-label="Rules">
+      {children}
+      <div className="stack-universe">
+        <Universe value={screen.universe} onChange={(value) => onChange({ universe: value })} />
+        <span className="survivors" title="Optionable names in this universe">
+          {universe === null ? "" : number(universe)}
+        </span>
+      </div>
+      <div className="stack-rules" ref={list}>
+        {parts.map((part) =>
+          part.group === null ? (
+            card(part.places[0] as number)
+          ) : (
+            <div key={`g${part.group}`} className="rule-group">
+              <button
+                type="button"
+                className="quiet"
+                title="Change between any and all"
+                onClick={() =>
+                  onChange({
+                    anyGroups: screen.anyGroups.includes(part.group as number)
+                      ? screen.anyGroups.filter((g) => g !== part.group)
+                      : [...screen.anyGroups, part.group as number],
+                  })
+                }
+              >
+                {screen.anyGroups.includes(part.group) ? "any one of" : "all of"}
+              </button>
+              {part.places.map(card)}
+            </div>
+          ),
+        )}
+        {rules.length === 0 && <p className="muted hint">No rule: everybody survives. Add one below.</p>}
+      </div>
+      <div className="stack-add" ref={add}>
+        <RuleText
+          text=""
+          bars="day"
+          names={names}
+          label="Add a rule"
+          placeholder="add a rule: a metric, or an expression   a"
+          picks
+          onDone={(text) => text && rules.length < 60 && put([...rules, rule(text)])}
+        />
+        <div className="stack-tools">
+          <Aim value={aim} onAim={onAim} />
+          {open && (
+            <button
+              type="button"
+              className="quiet"
+              onClick={() =>
+                put(
+                  rules.map((r, i) => {
+                    const report = reports[i];
+                    return report && report.kind !== "condition" ? { ...r, text: report.subject } : r;
+                  }),
+                )
+              }
+            >
+              open all rules
+            </button>
+          )}
+        </div>
+      </div>
+    </section>
+  );
+}
+
+function Aim({ value, onAim }: { value: number | null; onAim: (wanted: number | null) => void }) {
+  return (
+    <label className="aim-for" title="Each rule then says which edge would leave this many names">
+      aim for{" "}
+      <input
+        className="edge-input"
+        inputMode="numeric"
+        aria-label="Aim for a number of names"
+        placeholder="any"
+        maxLength={5}
+        defaultValue={value ?? ""}
+        key={value ?? ""}
+        onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+        onBlur={(event) => {
+          const wanted = Number(event.currentTarget.value);
+          onAim(Number.isInteger(wanted) && wanted > 0 && wanted <= 100_000 ? wanted : null);
+        }}
+      />{" "}
+      names
+    </label>
+  );
+}
+
+/** Where the names come from. */
+export function Universe({ value, onChange }: { value: string; onChange: (value: string) => void }) {
+  const baskets = useBaskets().data;
+  const tray = useTray().data;
+  return (
+    <select aria-label="Universe" value={value} onChange={(event) => onChange(event.target.value)}>
+      <option value="all">all names</option>
+      <option value="stock">stocks</option>
+      <option value="fund">funds</option>
+      <option value="tray">the tray ({tray?.items.length ?? 0})</option>
+      {baskets && baskets.own.length > 0 && (
+        <optgroup label="Your baskets">
+          {baskets.own.map((basket) => (
+            <option key={basket.id} value={`basket:${basket.id}`}>
+              {basket.name} ({basket.symbols.length})
+            </option>
+          ))}
+        </optgroup>
+      )}
+      <optgroup label="Sectors">
+        {baskets?.sectors.map((sector) => (
+          <option key={sector.source} value={sector.source}>
+            {sector.name} ({sector.names})
+          </option>
+        ))}
+      </optgroup>
+      <optgroup label="Members of a fund or index">
+        {baskets?.funds.map((fund) => (
+          <option key={fund.source} value={fund.source}>
+            {fund.name} ({fund.names})
+          </option>
+        ))}
+      </optgroup>
+      {!known(value, baskets) && <option value={value}>{value}</option>}
+    </select>
+  );
+}
+
+type Baskets = ReturnType<typeof useBaskets>["data"];
+
+function known(value: string, baskets: Baskets): boolean {
+  if (["all", "stock", "fund", "tray"].includes(value)) return true;
+  return (
+    baskets?.own.some((b) => `basket:${b.id}` === value) ||
+    baskets?.sectors.some((s) => s.source === value) ||
+    baskets?.funds.some((f) => f.source === value) ||
+    false
+  );
+}
+
+/** The universe in words, for the reason why a name goes to the tray. */
+export function universeWords(value: string, baskets: Baskets): string {
+  const fixed: Record<string, string> = { all: "all names", stock: "stocks", fund: "funds", tray: "the tray" };
+  if (fixed[value]) return fixed[value];
+  const own = baskets?.own.find((b) => `basket:${b.id}` === value);
+  if (own) return `basket ${own.name}`;
+  const [kind, rest] = value.split(":");
+  return kind === "members" ? `members of ${rest}` : (rest ?? value);
+}
+
+function byGroup(rules: Rule[]): { group: number | null; places: number[] }[] {
+  const out: { group: number | null; places: number[] }[] = [];
+  rules.forEach((r, place) => {
+    const last = out.at(-1);
+    if (r.group !== null && last?.group === r.group) last.places.push(place);
+    else out.push({ group: r.group, places: [place] });
+  });
+  return out;
+}
+
+/** Groups that still have rules; a group of one is none. */
+function groupsOf(rules: Rule[], any: number[]): number[] {
+  return any.filter((group) => rules.some((r) => r.group === group));
+}
+
+/** Which rule to loosen when nothing is left: the one whose dropping brings most names back. */
+export function Narrowest({ reports }: { reports: RuleReport[] }) {
+  const best = reports.reduce<RuleReport | null>((a, b) => (b.lone_cut > (a?.lone_cut ?? 0) ? b : a), null);
+  if (!best) return <p className="muted">No single rule does it: open two or more of them.</p>;
+  const place = reports.indexOf(best) + 1;
+  return (
+    <p className="muted">
+      Dropping only {best.label || `rule ${place}`} would bring back {count(best.lone_cut, "name")}.
+    </p>
+  );
+}

@@ -1,0 +1,70 @@
+import type { Schemas, ScreenReply } from "@/shared/api/client";
+
+export type Column = Schemas["ColumnReply"];
+export type Row = { i: number; symbol: string; company: string; sector: string };
+
+/** Columns that are drawn from two numbers each. */
+export const DRAWN: Record<string, { label: string; needs: [string, string] }> = {
+  move: { label: "Move / priced", needs: ["change_pct", "one_day_move_pct"] },
+  level: { label: "Implied / historical", needs: ["iv30", "hv21"] },
+};
+
+/** The numbers that columns need, each once. */
+export function needed(ids: string[]): string[] {
+  return [...new Set(ids.flatMap((id) => DRAWN[id]?.needs ?? [id]))];
+}
+
+export function toRows(reply: ScreenReply): Row[] {
+  return reply.symbols.map((symbol, i) => ({
+    i,
+    symbol,
+    company: reply.companies[i] ?? "",
+    sector: reply.sectors[i] ?? "",
+  }));
+}
+
+export type Columns = Map<string, Column>;
+
+export const toColumns = (reply: ScreenReply): Columns => new Map(reply.columns.map((column) => [column.key, column]));
+
+export const valueAt = (columns: Columns, key: string, row: Row): number | null =>
+  columns.get(key)?.numbers[row.i] ?? null;
+
+/** The values of one name, as they go to the tray with it. */
+export function valuesOf(columns: Columns, row: Row): Record<string, number | null> {
+  const kept = [...columns.values()].filter((column) => column.kind !== "text" && column.key.length <= 40).slice(0, 40);
+  return Object.fromEntries(kept.map((column) => [column.key, column.numbers[row.i] ?? null]));
+}
+
+/** Rows in the order of up to two keys; what has no value comes last whichever way. */
+export function ordered(rows: Row[], columns: Columns, sort: string[]): Row[] {
+  const keys = sort.map((key) => ({ key: key.replace(/^-/, ""), sign: key.startsWith("-") ? -1 : 1 }));
+  const out = [...rows];
+  out.sort((a, b) => {
+    for (const { key, sign } of keys) {
+      const order = compare(a, b, key, sign, columns);
+      if (order !== 0) return order;
+    }
+    return a.i - b.i;
+  });
+  return out;
+}
+
+function compare(a: Row, b: Row, key: string, sign: number, columns: Columns): number {
+  if (key === "symbol" || key === "company") return sign * a[key].localeCompare(b[key]);
+  const column = columns.get(key);
+  if (!column) return 0;
+  if (column.kind === "text") return sign * (column.texts[a.i] ?? "").localeCompare(column.texts[b.i] ?? "");
+  const [x, y] = [column.numbers[a.i] ?? null, column.numbers[b.i] ?? null];
+  if (x === null || y === null) return x === y ? 0 : x === null ? 1 : -1;
+  return sign * (x - y);
+}
+
+/** The scale that the brackets of one table share: nine names in ten fit, the rest show an arrow. */
+export function sharedScale(rows: Row[], columns: Columns): number {
+  const levels = rows
+    .map((row) => Math.max(valueAt(columns, "iv30", row) ?? 0, valueAt(columns, "hv21", row) ?? 0))
+    .filter((level) => level > 0)
+    .sort((a, b) => a - b);
+  return levels.length ? Math.max(10, (levels[Math.floor(levels.length * 0.93)] ?? 10) * 1.06) : 10;
+}
