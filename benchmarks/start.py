@@ -5,46 +5,28 @@ The reference is the same interpreter importing the web framework and the array 
 
 from __future__ import annotations
 
-import os
-import signal
 import subprocess
 import sys
 import tempfile
 import time
-import urllib.error
 import urllib.request
 from pathlib import Path
 
 import psutil
 
-from flinch.store.local_server import free_port
+from demo import serve
 from measure import table
-
-SOURCE = Path(__file__).resolve().parents[1] / "src"
 
 
 def start(folder: Path) -> tuple[float, float]:
     """Seconds to the first answered request, and megabytes of the web process after some work."""
-    port = free_port()
-    command = [sys.executable, "-m", "flinch.cli", "demo", "--folder", str(folder), "--port", str(port)]
-    began = time.perf_counter()
-    process = subprocess.Popen(command, env=os.environ | {"PYTHONPATH": str(SOURCE)}, stdout=subprocess.DEVNULL)
-    address = f"http://127.0.0.1:{port}"
-    while True:
-        try:
-            urllib.request.urlopen(f"{address}/api/screen").read()
-            break
-        except (urllib.error.URLError, ConnectionError):
-            time.sleep(0.02)
-    took = time.perf_counter() - began
-    for symbol in ("TARNO", "BELUA", "KOSVI", "HELMU"):
-        for page in ("dossier", "peek"):
-            urllib.request.urlopen(f"{address}/api/{page}/{symbol}").read()
-    web = [child for child in psutil.Process(process.pid).children() if "mariadbd" not in child.name()]
-    memory = max(child.memory_info().rss for child in web) / 1e6
-    process.send_signal(signal.SIGINT)
-    process.wait()
-    return took, memory
+    with serve(folder) as demo:
+        for symbol in ("TARNO", "BELUA", "KOSVI", "HELMU"):
+            for page in ("dossier", "peek"):
+                urllib.request.urlopen(f"{demo.address}/api/{page}/{symbol}").read()
+        urllib.request.urlopen(f"{demo.address}/api/dossier/over-time/TARNO?expression=iv_hv_ratio_percentile").read()
+        web = [child for child in psutil.Process(demo.process.pid).children() if "mariadbd" not in child.name()]
+        return demo.seconds, max(child.memory_info().rss for child in web) / 1e6
 
 
 def main() -> None:

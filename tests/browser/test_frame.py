@@ -4,10 +4,11 @@ import re
 
 import pytest
 from playwright.sync_api import Page, expect
+from tests.browser.addresses import address
 
 from flinch.store.local_server import LocalServer
 
-RULES = "/screen?price=15..250&iv_hv_ratio=1.1.."
+RULES = address("15 <= price <= 250", "iv_hv_ratio >= 1.1")
 
 
 def tray(page: Page):
@@ -51,10 +52,10 @@ def test_the_tray_says_why_each_name_came_and_leads_back_there(quiet_page: Page)
     expect(chips(page).first).to_be_focused()
     why = page.get_by_role("complementary", name="Peek").locator(".peek-why")
     expect(page.get_by_role("complementary", name="Peek").get_by_role("heading", level=2)).to_have_text(kept[0])
-    expect(why).to_contain_text("all names · 15.00 ≤ Price ≤ 250.00 · 1.10 ≤ IV/HV")
+    expect(why).to_contain_text("all names · 15 <= price <= 250 · iv_hv_ratio >= 1.1")
     expect(why.locator("dd")).to_have_count(2)
     why.get_by_role("link").click()
-    expect(page).to_have_url(re.compile("price=15..250"))
+    expect(page).to_have_url(re.compile("r=15.*price"))
     expect(page.get_by_label("Price, lower edge in $")).to_have_value("15")
 
 
@@ -81,7 +82,7 @@ def test_the_tray_works_by_keyboard_with_undo(quiet_page: Page):
 
 def test_all_survivors_go_to_the_tray_at_once(quiet_page: Page):
     page = quiet_page
-    order = ready(page, "/screen?universe=fund&iv_hv_ratio=1.05..")
+    order = ready(page, address("iv_hv_ratio >= 1.05", u="fund"))
     page.get_by_role("button", name=f"put all {len(order)} in the tray").click()
     expect(chips(page)).to_have_count(len(order))
     expect(tray(page)).to_contain_text(f"undo: add {len(order)} names")
@@ -95,7 +96,7 @@ def test_jump_to_a_name_by_symbol_or_company(quiet_page: Page, typed: str, first
     search = page.get_by_role("combobox", name="Go to a name")
     expect(search).to_be_focused()
     page.keyboard.type(typed)
-    expect(page.get_by_role("option").first).to_contain_text(first)
+    expect(page.locator(".goto-list [role=option]").first).to_contain_text(first)
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name=first, exact=True)).to_be_visible()
     expect(search).to_have_value("")
@@ -106,7 +107,7 @@ def test_the_search_walks_and_closes_and_an_unknown_name_finds_its_neighbours(qu
     ready(page)
     page.keyboard.press("/")
     page.keyboard.type("har")
-    options = page.get_by_role("option")
+    options = page.locator(".goto-list [role=option]")
     expect(options).to_have_count(8)
     second = options.nth(1).locator("b").inner_text()
     page.keyboard.press("ArrowDown")
@@ -224,10 +225,11 @@ def test_a_database_that_goes_away_and_comes_back_loses_nothing(quiet_page: Page
         expect(page.locator(".notice")).to_contain_text("The database does not answer. Nothing was changed")
         expect(page.locator(".notice")).to_contain_text("Your change of the tray is kept and will be sent.")
         expect(page.locator("tr[aria-rowindex='4']")).to_be_visible()
-        lower = page.get_by_label("IV rank, lower edge in 0–100")
-        lower.fill("60")
+        before = page.locator(".results h2").inner_text()
+        lower = page.get_by_label("Implied over historical volatility, lower edge in ×")
+        lower.fill("1.3")
         lower.press("Enter")
-        expect(page.locator('[data-metric="iv_rank"] .rule-foot')).to_contain_text("−")
+        expect(page.locator(".results h2")).not_to_have_text(before)
     finally:
         server.start()
     expect(page.locator(".results h2")).not_to_contain_text("before your last change")

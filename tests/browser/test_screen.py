@@ -2,10 +2,12 @@
 
 import re
 
+import openpyxl
 import pytest
 from playwright.sync_api import Locator, Page, expect
+from tests.browser.addresses import address
 
-RULES = "/screen?price=15..250&avg_option_volume_21=500..&iv_hv_ratio=1.1.."
+RULES = address("15 <= price <= 250", "avg_option_volume_21 >= 500", "iv_hv_ratio >= 1.1")
 
 
 def survivors(page: Page) -> int:
@@ -22,6 +24,12 @@ def symbols(page: Page) -> list[str]:
     return rows(page).locator("td.col-symbol").all_inner_texts()
 
 
+def add_rule(page: Page, text: str) -> None:
+    field = page.get_by_label("Add a rule")
+    field.fill(text)
+    field.press("Enter")
+
+
 def open_screen(page: Page, address: str = "/screen") -> Page:
     page.goto(address)
     expect(rows(page).first).to_be_visible()
@@ -33,7 +41,7 @@ def test_the_first_page_is_the_whole_market(quiet_page: Page):
     expect(page).to_have_url(re.compile("/screen$"))
     assert survivors(page) == 502
     expect(page.locator(".asof")).to_contain_text("Wed 9 Sep 2026 15:45 New York")
-    expect(page.get_by_role("region", name="Rule on")).to_have_count(9)
+    expect(page.locator(".stack .rule")).to_have_count(9)
     overflow = page.evaluate(
         "document.documentElement.scrollHeight > innerHeight || document.body.scrollWidth > innerWidth"
     )
@@ -50,16 +58,16 @@ def test_dragging_an_edge_narrows_the_market_while_the_hand_is_still_on_it(quiet
     page.mouse.move(box["x"] + 90, y, steps=6)
     expect(page.locator(".results h2")).not_to_contain_text("502 names survive")
     half_way = survivors(page)
-    assert "iv_hv_ratio" not in page.url, "the address waits for the hand"
+    assert "r=" not in page.url, "the address waits for the hand"
     page.mouse.move(box["x"] + 150, y, steps=6)
     expect(page.locator(".results h2")).not_to_contain_text(f"{half_way} name")
     assert survivors(page) < half_way
     page.mouse.up()
-    expect(page).to_have_url(re.compile(r"iv_hv_ratio=1\.\d+\.\."))
+    expect(page).to_have_url(re.compile(r"iv_hv_ratio\+%3E%3D\+1\.\d+"))
     ratios = [float(text) for text in rows(page).locator("td.col-iv_hv_ratio").all_inner_texts()]
     edge_at = float(edge.get_attribute("aria-valuenow"))
     assert min(ratios) >= edge_at - 0.005
-    rule = page.locator('[data-metric="iv_hv_ratio"]')
+    rule = page.locator('.rule[data-metric="iv_hv_ratio"]')
     expect(rule.locator(".survivors")).to_have_text(str(survivors(page)))
     expect(rule.locator(".rule-foot")).to_contain_text(re.compile(r"−\d+ · \d+ lost, no data"))
 
@@ -67,9 +75,7 @@ def test_dragging_an_edge_narrows_the_market_while_the_hand_is_still_on_it(quiet
 def test_back_takes_the_last_rule_back_and_the_address_reproduces_the_page(quiet_page: Page, context):
     page = open_screen(quiet_page, RULES)
     before = survivors(page)
-    lower = page.get_by_label("IV rank, lower edge in 0–100")
-    lower.fill("50")
-    lower.press("Enter")
+    add_rule(page, "iv_rank >= 50")
     expect(page.locator(".results h2")).not_to_contain_text(f"{before} name")
     page.locator("th.col-iv_rank button").click()
     page.get_by_role("grid").press("ArrowDown")
@@ -123,7 +129,7 @@ def test_walking_with_the_keyboard_moves_the_peek_and_enter_opens_the_dossier(qu
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile(f"/dossier/{order[1]}$"))
     page.keyboard.press("s")
-    expect(page).to_have_url(re.compile(f"iv_hv_ratio=1.1.*at={order[1]}"))
+    expect(page).to_have_url(re.compile(f"iv_hv_ratio.*1.1.*at={order[1]}"))
 
 
 def test_an_edge_moves_by_keyboard_and_opens_again(quiet_page: Page):
@@ -142,18 +148,20 @@ def test_an_edge_moves_by_keyboard_and_opens_again(quiet_page: Page):
 
 def test_the_universe_is_chosen_and_all_rules_open_at_once(quiet_page: Page):
     page = open_screen(quiet_page, RULES)
-    page.get_by_text("funds", exact=True).click()
-    expect(page.locator(".stack > header .survivors")).to_have_text("20")
+    page.get_by_label("Universe").select_option("fund")
+    expect(page.locator(".stack-universe .survivors")).to_have_text("20")
     page.get_by_role("button", name="open all rules").click()
     expect(page.locator(".results h2")).to_contain_text("20 names survive")
-    expect(page).to_have_url(re.compile(r"/screen\?universe=fund$"))
+    expect(page.locator(".stack .rule")).to_have_count(3)
+    page.get_by_label("Universe").select_option("sector:Household")
+    expect(page.locator(".results h2")).to_contain_text("40 names survive")
 
 
 @pytest.mark.parametrize(
     ("edge", "text", "says"),
     [
         ("lower", "cheap", "“cheap” is not a number"),
-        ("lower", "300", "the lower edge 300 is above the upper edge 250. Swap them"),
+        ("lower", "300", "The lower edge 300 is above the upper edge 250. Swap them"),
         ("upper", "1e999", "is not a number"),
     ],
 )
@@ -163,11 +171,11 @@ def test_bad_input_is_told_at_the_rule_and_nothing_is_lost(quiet_page: Page, edg
     field = page.get_by_label(f"Price, {edge} edge in $")
     field.fill(text)
     field.press("Enter")
-    expect(page.locator('[data-metric="price"]').get_by_role("alert")).to_contain_text(says)
+    expect(page.locator('.rule[data-metric="price"]').get_by_role("alert")).to_contain_text(says)
     expect(field).to_have_value(text)
     assert survivors(page) == before
     field.press("Escape")
-    expect(page.locator('[data-metric="price"]').get_by_role("alert")).to_have_count(0)
+    expect(page.locator('.rule[data-metric="price"]').get_by_role("alert")).to_have_count(0)
     expect(field).to_have_value("15" if edge == "lower" else "250")
 
 
@@ -176,23 +184,33 @@ def test_numbers_are_read_as_people_write_them(quiet_page: Page):
     field = page.get_by_label("Market capitalisation, lower edge in $")
     field.fill("1.2B")
     field.press("Enter")
-    expect(page).to_have_url(re.compile(r"market_cap=1200000000\.\."))
+    expect(page).to_have_url(re.compile(r"market_cap\+%3E%3D\+1200000000"))
     expect(field).to_have_value("1.2B")
-    expect(page.locator('[data-metric="market_cap"] .rule-foot')).to_contain_text("22 lost, no data")
+    expect(page.locator('.rule[data-metric="market_cap"] .rule-foot')).to_contain_text("22 lost, no data")
 
 
 def test_nonsense_in_the_address_is_named_and_the_rest_still_works(quiet_page: Page):
     page = open_screen(
-        quiet_page, "/screen?price=abc..&iv30=90..20&iv_rank=5&universe=moon&sort=-nothing&at=⟦▮⟧&iv_hv_ratio=1.1.."
+        quiet_page,
+        address(
+            "prise > 3", "iv30 >=", "iv_hv_ratio >= 1.1", sort="-nothing", at="⟦▮⟧", view="moon", asof="2026-09-06"
+        ),
     )
-    for metric, says in (("price", "“abc” is not a number"), ("iv30", "Swap them"), ("iv_rank", "is not a range")):
-        expect(page.locator(f'[data-metric="{metric}"]').get_by_role("alert")).to_contain_text(says)
+    errors = page.locator(".stack .rule-error")
+    expect(errors.first).to_contain_text("There is no “prise”. Did you mean price?")
+    expect(errors.nth(1)).to_contain_text("ends too early")
     assert 0 < survivors(page) < 502
+    page.locator(".stack").get_by_role("button", name="price", exact=True).click()
+    expect(page.get_by_label("Price, lower edge in $")).to_have_value("3")
+    page.goto("/screen?u=moon")
+    expect(page.locator(".results").get_by_role("alert")).to_contain_text("There is no universe")
+    page.goto("/screen?screen=424242")
+    expect(page.get_by_role("alert")).to_contain_text("This screen is not there any more.")
 
 
 def test_when_nothing_survives_it_says_which_rule_to_loosen(quiet_page: Page):
     page = quiet_page
-    page.goto("/screen?universe=fund&price=1..2")
+    page.goto(address("1 <= price <= 2", u="fund"))
     expect(page.get_by_text("No name survives these rules.")).to_be_visible()
     expect(page.get_by_text("Dropping only Price would bring back 20 names.")).to_be_visible()
 
@@ -201,7 +219,7 @@ def test_every_header_explains_itself(quiet_page: Page):
     page = open_screen(quiet_page)
     page.locator("th.col-iv_percentile button").hover()
     expect(page.locator(".definition")).to_contain_text("Not the rank.")
-    page.locator('[data-metric="iv_rank"] h3').focus()
+    page.locator('.rule[data-metric="iv_rank"] h3').focus()
     expect(page.locator(".definition").last).to_contain_text("One old spike keeps it low.")
 
 
@@ -212,11 +230,14 @@ def test_many_rows_stay_light(quiet_page: Page):
         answer = route.fetch().json()
         times = 1440 // len(answer["symbols"]) + 1
         answer["symbols"] = [f"{s}{n}" for n in range(times) for s in answer["symbols"]][:1440]
-        answer["companies"] = (answer["companies"] * times)[:1440]
-        answer["columns"] = {key: (column * times)[:1440] for key, column in answer["columns"].items()}
+        for key in ("companies", "sectors"):
+            answer[key] = (answer[key] * times)[:1440]
+        for column in answer["columns"]:
+            column["numbers"] = (column["numbers"] * times)[:1440]
+            column["texts"] = (column["texts"] * times)[:1440]
         route.fulfill(json=answer)
 
-    quiet_page.route("**/api/screen?**", crowd)
+    quiet_page.route("**/api/screen", crowd)
     page = open_screen(quiet_page)
     assert survivors(page) == 1440
     assert rows(page).count() < 80
@@ -227,16 +248,354 @@ def test_many_rows_stay_light(quiet_page: Page):
 
 def test_loading_and_failing_are_said(quiet_page: Page):
     page = quiet_page
-    page.route("**/api/screen?**", lambda route: route.abort())
+    page.route("**/api/screen", lambda route: route.abort())
     page.goto("/screen")
     expect(page.locator(".results").get_by_role("alert")).to_contain_text("Flinch's server does not answer")
-    page.unroute("**/api/screen?**")
+    page.unroute("**/api/screen")
     expect(rows(page).first).to_be_visible()
     expect(page.locator(".notice")).to_have_count(0)
-    page.route("**/api/screen?**", lambda route: route.abort())
+    page.route("**/api/screen", lambda route: route.abort())
     field = page.get_by_label("IV rank, lower edge in 0–100")
     field.fill("60")
     field.press("Enter")
     expect(page.locator(".results h2")).to_have_text("502 names survive of 502, before your last change")
-    page.unroute("**/api/screen?**")
+    page.unroute("**/api/screen")
     expect(page.locator(".results h2")).not_to_contain_text("502 names")
+
+
+# -- rules of every kind -----------------------------------------------------------------------------------------------------
+
+
+def test_a_rule_is_typed_with_completion_or_picked_and_both_are_the_same(quiet_page: Page):
+    page = open_screen(quiet_page, "/screen?r=-")
+    expect(page.locator(".stack .rule")).to_have_count(0)
+    page.keyboard.press("a")
+    field = page.get_by_label("Add a rule")
+    expect(field).to_be_focused()
+    field.press_sequentially("days to earn")
+    expect(page.locator(".proposals")).to_contain_text("days_to_earnings")
+    field.press("Enter")
+    expect(page.locator('.rule[data-metric="days_to_earnings"]')).to_be_visible()
+    field.press_sequentially("close > sm")
+    expect(page.locator(".proposals > div").first).to_contain_text("sma")
+    field.press("Enter")
+    field.press_sequentially("50")
+    expect(field).to_have_value("close > sma(50)")
+    field.press("Enter")
+    expect(page.locator(".rule").nth(1)).to_contain_text("close > sma(50)")
+    expect(page.locator(".rule.set .survivors")).to_have_text(str(survivors(page)))
+    add_rule(page, "12 <= days_to_earnings <= 40")
+    expect(page.get_by_label("Days to earnings, upper edge in days").last).to_have_value("40")
+
+
+def test_an_error_names_the_place_while_it_is_typed_and_nothing_is_lost(quiet_page: Page):
+    page = open_screen(quiet_page, address("close > sma(close, 50)"))
+    page.locator(".rule-words").click()
+    text = page.get_by_label("Text of rule 1")
+    text.fill("close > smaa(close, 50)")
+    expect(page.locator(".rule-text .rule-error")).to_contain_text("Did you mean sma")
+    text.press("Escape")
+    expect(page.locator(".rule-words")).to_have_text("close > sma(close, 50)")
+    before = survivors(page)
+    page.locator(".rule-words").click()
+    page.get_by_label("Text of rule 1").fill("close > sma(close, 200)")
+    page.get_by_label("Text of rule 1").press("Enter")
+    expect(page.locator(".rule-words")).to_have_text("close > sma(close, 200)")
+    expect(page.locator(".results h2")).not_to_contain_text(f"{before} names")
+
+
+def test_rules_are_moved_switched_off_and_removed_with_keys(quiet_page: Page):
+    page = open_screen(quiet_page, address("price >= 20", "squeeze_on", "iv_rank >= 50"))
+    page.keyboard.press("e")
+    cards = page.locator(".stack .rule")
+    expect(cards.first).to_be_focused()
+    page.keyboard.press("Alt+ArrowDown")
+    expect(cards.nth(0)).to_contain_text("squeeze_on")
+    expect(cards.nth(1)).to_be_focused()
+    page.keyboard.press("ArrowDown")
+    with_all = survivors(page)
+    page.keyboard.press("Space")
+    expect(cards.nth(2)).to_contain_text("switched off")
+    expect(page.locator(".results h2")).not_to_contain_text(f"{with_all} name")
+    expect(page).to_have_url(re.compile(r"%23off\+iv_rank"))
+    page.keyboard.press("Delete")
+    expect(cards).to_have_count(2)
+    page.go_back()
+    expect(cards).to_have_count(3)
+
+
+def test_a_rule_is_split_grouped_and_put_on_shorter_bars(quiet_page: Page):
+    page = open_screen(quiet_page, address("price >= 20 and iv_rank >= 80"))
+    narrow = survivors(page)
+    page.get_by_role("button", name="split into 2 rules").first.click()
+    expect(page.locator(".stack .rule")).to_have_count(2)
+    assert survivors(page) == narrow
+    page.get_by_role("button", name="What to do with rule 2").click()
+    page.get_by_role("button", name="any one of this and the rule above").click()
+    expect(page.locator(".rule-group")).to_contain_text("any one of")
+    expect(page.locator(".rule-group")).to_contain_text("in")
+    expect(page.locator(".results h2")).not_to_contain_text(f"{narrow} name")
+    page.get_by_role("button", name="any one of", exact=True).click()
+    expect(page.locator(".results h2")).to_contain_text(f"{narrow} name")
+    page.goto(address("rsi(14) < 40"))
+    expect(rows(page).first).to_be_visible()
+    daily = survivors(page)
+    page.get_by_role("button", name="What to do with rule 1").click()
+    page.get_by_role("button", name="on 15-minute bars").click()
+    expect(page.locator(".bars")).to_have_text("15 min")
+    expect(page.locator(".results h2")).not_to_contain_text(f"{daily} names")
+
+
+def test_categories_are_ticked_with_counts(quiet_page: Page):
+    page = open_screen(quiet_page, address("price > 50", "sector"))
+    choice = page.locator(".choices label", has_text="Household")
+    wanted = choice.locator("b").inner_text()
+    choice.click()
+    expect(page.locator(".results h2")).to_contain_text(f"{wanted} names survive")
+    page.locator(".choices label", has_text="Metals & Salt").click()
+    expect(page).to_have_url(re.compile("sector\\+in"))
+    choice.click()
+    page.locator(".choices label", has_text="Metals & Salt").click()
+    expect(page.get_by_label("Rule 2: sector", exact=True)).to_be_visible()
+
+
+# -- the evening's work ------------------------------------------------------------------------------------------------------
+
+
+def test_from_a_starter_to_a_file(quiet_page: Page, tmp_path):
+    """The whole of it: a starter, loosened by Aim, what changed, saved, reloaded, taken out and read back."""
+    page = open_screen(quiet_page)
+    page.keyboard.press("o")
+    page.get_by_label("Find a screen").fill("sell")
+    page.get_by_role("button", name="Premium to sell").click()
+    expect(page.locator(".stack h1")).to_contain_text("Premium to sell")
+    expect(page.locator(".stack-about")).to_contain_text("Sellers are paid for that gap")
+    expect(rows(page).first).to_be_visible()
+    before = survivors(page)
+
+    aim = page.get_by_label("Aim for a number of names")
+    aim.fill(str(before + 12))
+    aim.press("Enter")
+    ratio = page.locator('.rule[data-metric="iv_hv_ratio"]')
+    ratio.locator(".aim").click()
+    expect(page.locator(".results h2")).to_contain_text(f"{before + 12} names")
+    expect(page.locator(".stack-state")).to_contain_text("changed")
+
+    page.get_by_role("button", name="what changed").click()
+    changed = page.get_by_role("region", name="What changed")
+    expect(changed).to_contain_text("since 8 Sep 2026")
+    came = int(re.search(r"(\d+) came in", changed.inner_text()).group(1))
+    expect(changed.locator("dd").first.locator("a")).not_to_have_count(0)
+    assert came > 0
+    page.get_by_role("button", name="what changed").click()
+
+    page.get_by_role("button", name="save as").click()
+    page.get_by_label("Name", exact=True).fill("Abends ☕ 売り")
+    page.get_by_role("button", name="save", exact=True).click()
+    expect(page.locator(".stack h1")).to_contain_text("Abends ☕ 売り")
+    expect(page.locator(".stack-state")).not_to_contain_text("changed")
+    kept = symbols(page)
+    page.reload()
+    expect(rows(page).first).to_be_visible()
+    expect(page.locator(".stack h1")).to_contain_text("Abends ☕ 売り")
+    assert symbols(page) == kept
+
+    page.get_by_role("button", name="take out").first.click()
+    with page.expect_download() as download:
+        page.get_by_role("button", name="as XLSX").click()
+    assert download.value.suggested_filename == "Abends ☕ 売り 2026-09-09.xlsx"
+    file = tmp_path / "out.xlsx"
+    download.value.save_as(file)
+    sheet = openpyxl.load_workbook(file)
+    written = [row[0].value for row in sheet.worksheets[0].iter_rows(min_row=2)]
+    assert len(written) == before + 12
+    assert written[: len(kept)] == kept
+    assert sheet.worksheets[0].auto_filter.ref
+
+    page.keyboard.press("o")
+    page.locator("li", has_text="Abends").get_by_role("button", name="delete").click()
+    expect(page.get_by_role("dialog")).to_contain_text("was deleted")
+    page.get_by_role("dialog").get_by_role("button", name="undo").click()
+    expect(page.get_by_role("button", name="Abends ☕ 売り", exact=True)).to_be_visible()
+    page.locator("li", has_text="Abends").get_by_role("button", name="delete").click()
+    expect(page.get_by_role("dialog")).to_contain_text("was deleted")
+
+
+def test_changes_are_never_lost_by_opening_another_screen(quiet_page: Page):
+    page = open_screen(quiet_page, "/screen?screen=s-premium-to-buy")
+    add_rule(page, "price >= 33")
+    expect(page.locator(".stack-state")).to_contain_text("changed")
+    page.keyboard.press("Escape")
+    page.locator(".stack h1 button").click()
+    page.get_by_role("button", name="Fresh breakouts on volume").click()
+    expect(page.locator(".stack-aside")).to_contain_text("Your changes to Premium to buy were put aside.")
+    page.get_by_role("button", name="bring back").click()
+    expect(page.locator(".stack h1")).to_contain_text("Premium to buy")
+    expect(page.locator(".stack .rule").last).to_contain_text("Price")
+    page.get_by_role("button", name="revert").click()
+    expect(page.locator(".stack-state")).not_to_contain_text("changed")
+
+
+def test_any_past_session_and_the_peek_goes_there_too(quiet_page: Page):
+    page = open_screen(quiet_page, address("iv_percentile >= 80"))
+    now = survivors(page)
+    page.keyboard.press("[")
+    expect(page.locator(".as-of")).to_have_class(re.compile("past"))
+    expect(page).to_have_url(re.compile("asof=2026-09-08"))
+    page.get_by_label("As of").select_option("2026-03-02")
+    expect(page.locator(".results h2")).not_to_contain_text(f"{now} names")
+    page.keyboard.press("r")
+    page.keyboard.press("ArrowDown")
+    expect(page.get_by_role("complementary", name="Peek")).to_contain_text("as of 2 Mar 2026")
+    page.get_by_role("button", name="now", exact=True).click()
+    expect(page.locator(".results h2")).to_contain_text(f"{now} names")
+
+
+def test_columns_are_chosen_and_two_keys_sort(quiet_page: Page):
+    page = open_screen(quiet_page, address("price >= 20"))
+    page.get_by_role("button", name="columns").click()
+    page.get_by_label("Find a metric").fill("sector")
+    page.get_by_role("dialog").get_by_text("Sector", exact=True).click()
+    page.get_by_role("button", name="Leave HV21").or_(page.get_by_role("button", name="Leave Historical")).first.click()
+    page.keyboard.press("Escape")
+    expect(page.locator("th.col-sector")).to_have_count(1)
+    expect(page.locator("th.col-hv21")).to_have_count(0)
+    page.locator("th.col-sector button").click()
+    page.locator("th.col-sector button").click()
+    page.locator("th.col-price button").click(modifiers=["Shift"])
+    expect(page.locator("th.col-price")).to_have_attribute("aria-sort", "descending")
+    pairs = list(
+        zip(
+            rows(page).locator("td.col-sector").all_inner_texts(),
+            [float(t.replace(",", "")) for t in rows(page).locator("td.col-price").all_inner_texts()],
+            strict=True,
+        )
+    )
+    assert pairs == sorted(pairs, key=lambda pair: (pair[0], -pair[1]))
+    page.reload()
+    expect(page.locator("th.col-sector")).to_have_attribute("aria-sort", "ascending")
+
+
+def test_the_gallery_is_walked_and_the_map_has_its_legend(quiet_page: Page):
+    page = open_screen(quiet_page, RULES)
+    page.keyboard.press("2")
+    tiles = page.locator(".tile")
+    expect(tiles.first.locator("svg")).to_be_visible()
+    page.keyboard.press("r")
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("ArrowRight")
+    peek = page.get_by_role("complementary", name="Peek")
+    expect(peek.get_by_role("heading", level=2)).to_have_text(tiles.nth(1).locator("b").inner_text())
+    page.get_by_label("What the charts show").select_option("volatility")
+    page.get_by_label("Size of the charts").select_option("small")
+    expect(page).to_have_url(re.compile("chart=volatility.*size=small"))
+    expect(page.locator(".tile .priced-outer").first).to_be_visible()
+    page.get_by_role("listbox", name="Surviving names as charts").press("End")
+    expect(page.locator(".tile.focused")).to_be_in_viewport()
+    page.get_by_text("map", exact=True).click()
+    expect(page.locator(".map-chart svg")).to_be_visible()
+    page.get_by_label("Shade", exact=True).select_option("iv_rank")
+    expect(page.locator(".map-legend")).to_contain_text("IV rank")
+    page.locator(".map-chart").focus()
+    page.keyboard.press("ArrowRight")
+    expect(peek.get_by_role("heading", level=2)).to_be_visible()
+
+
+def test_symbols_are_copied_with_one_key(quiet_page: Page, context):
+    context.grant_permissions(["clipboard-read", "clipboard-write"])
+    page = open_screen(quiet_page, RULES)
+    page.keyboard.press("c")
+    expect(page.locator(".said")).to_contain_text("symbols copied")
+    copied = page.evaluate("navigator.clipboard.readText()").split(", ")
+    assert len(copied) == survivors(page)
+    assert copied[: len(symbols(page))] == symbols(page)
+
+
+def test_an_own_metric_is_made_and_used_with_a_reference_line(quiet_page: Page):
+    page = quiet_page
+    page.goto("/handbook")
+    page.get_by_role("button", name="your own metrics").click()
+    page.get_by_role("button", name="make one").click()
+    page.get_by_label("Name in rules").fill("dear_ratio")
+    page.get_by_label("Label").fill("Dear against its year")
+    page.get_by_label("Unit").fill("×")
+    page.get_by_label("Expression").fill("iv30 / mean(iv30, 252")
+    page.get_by_role("button", name="keep", exact=True).click()
+    expect(page.get_by_role("alert")).to_contain_text("bracket is not closed")
+    page.get_by_label("Expression").fill("iv30 / mean(iv30, 252)")
+    page.get_by_role("button", name="keep", exact=True).click()
+    expect(page.get_by_role("button", name="Dear against its year")).to_be_visible()
+    try:
+        open_screen(page, address("dear_ratio >= 1.2", cols="price\ndear_ratio", sort="-dear_ratio"))
+        found = [float(text) for text in rows(page).locator("td.col-dear_ratio").all_inner_texts()]
+        assert min(found) >= 1.195
+        assert found == sorted(found, reverse=True)
+        expect(page.locator("th.col-dear_ratio")).to_contain_text("Dear agai")
+        page.goto("/dossier/TARNO?over=dear_ratio")
+        figure = page.locator(".figure", has_text="Over time")
+        line = figure.get_by_label("Reference line")
+        line.fill("1")
+        line.press("Enter")
+        expect(figure.locator("h2")).to_contain_text(re.compile(r"above 1.00 × in \d+ % of 253 sessions"))
+        expect(page).to_have_url(re.compile("line=1"))
+        figure.get_by_role("button", name="show as table").click()
+        expect(figure.locator("tbody tr")).to_have_count(504)
+    finally:
+        for metric in page.request.get("/api/own-metrics").json()["metrics"]:
+            page.request.delete(f"/api/own-metrics/{metric['id']}")
+
+
+def test_results_are_intersected_with_a_pasted_list(quiet_page: Page):
+    page = open_screen(quiet_page, RULES)
+    first, second = symbols(page)[:2]
+    page.keyboard.press("l")
+    page.get_by_label("One list", exact=True).select_option("results")
+    page.get_by_label("Paste symbols").fill(f"{first.lower()};{second}\nKOSVU, {first}")
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("2 symbols found · not listed: KOSVU")
+    expect(dialog.locator(".parts")).to_contain_text("∩ in both 2")
+    expect(dialog.locator(".names")).to_have_text(f"{first}, {second}")
+    dialog.get_by_role("button", name="make them the tray").click()
+    expect(dialog.get_by_role("status").first).to_contain_text("The tray is these names now.")
+    dialog.get_by_label("Name of a new basket").fill("Beides")
+    dialog.get_by_role("button", name="save").click()
+    expect(dialog.locator(".baskets li")).to_contain_text("Beides 2 names")
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("region", name="Tray").locator(".chip")).to_have_text([first, second])
+    page.get_by_label("Universe").select_option("tray")
+    expect(page.locator(".results h2")).to_contain_text("2 names survive of 2")
+    page.get_by_label("Universe").select_option(label="Beides (2)")
+    expect(page.locator(".results h2")).to_contain_text("2 names survive of 2")
+    for basket in page.request.get("/api/baskets").json()["own"]:
+        page.request.delete(f"/api/baskets/{basket['id']}")
+
+
+def test_every_column_leads_to_its_entry_in_the_handbook(quiet_page: Page):
+    page = open_screen(quiet_page)
+    page.locator("th.col-iv_rank button").hover()
+    page.locator(".definition").get_by_role("link", name="Handbook").click()
+    expect(page).to_have_url(re.compile("/handbook/iv_rank$"))
+    expect(page.locator('[data-entry="iv_rank"]')).to_be_in_viewport()
+    page.go_back()
+    expect(rows(page).first).to_be_visible()
+    page.keyboard.press("r")
+    for _ in range(6):
+        page.keyboard.press("ArrowRight")
+    page.keyboard.press("h")
+    expect(page).to_have_url(re.compile("/handbook/iv30$"))
+
+
+def test_the_handbook_is_searched_and_tries_its_examples(quiet_page: Page):
+    page = quiet_page
+    page.goto("/handbook")
+    entries = page.locator(".handbook-body article")
+    expect(entries.first).to_be_visible()
+    page.keyboard.press("f")
+    page.keyboard.type("squeeze")
+    expect(entries.first).to_contain_text("squeeze")
+    assert 3 <= entries.count() <= 20
+    expect(page).to_have_url(re.compile("q=squeeze"))
+    page.locator('[data-entry="squeeze_length"]').get_by_role("link", name="screen on it").click()
+    expect(page.locator('.rule[data-metric="squeeze_length"]')).to_be_visible()
+    page.goto("/handbook/no_such_number")
+    expect(page.get_by_role("alert")).to_contain_text("no entry “no_such_number”")

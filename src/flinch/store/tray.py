@@ -61,7 +61,7 @@ def add_to_tray(engine: Engine, owner_id: int, entries: list[tuple[str, dict[str
         if len(present) + len(fresh) > MOST_ENTRIES:
             raise TrayFull
         if fresh:
-            _remember(session, owner_id, _said("add", list(fresh)), present)
+            _remember(session, owner_id, said_of("add", list(fresh)), present)
             last = max((entry.position for entry in present), default=0)
             for offset, (symbol, why) in enumerate(fresh.items(), 1):
                 moment = now.astimezone(dt.UTC).replace(tzinfo=None, microsecond=0)
@@ -109,7 +109,7 @@ def remove_from_tray(engine: Engine, owner_id: int, symbols: list[str] | None) -
         present = _entries(session, owner_id)
         gone = [entry.symbol for entry in present if symbols is None or entry.symbol in symbols]
         if gone:
-            _remember(session, owner_id, _said("clear" if symbols is None else "remove", gone), present)
+            _remember(session, owner_id, said_of("clear" if symbols is None else "remove", gone), present)
             session.execute(delete(TrayEntry).where(TrayEntry.owner_id == owner_id, TrayEntry.symbol.in_(gone)))
         return _tray(session, owner_id)
 
@@ -154,7 +154,8 @@ def _tray(session: Session, owner_id: int) -> Tray:
     return Tray(entries, step.what if step else None)
 
 
-def _said(verb: str, symbols: list[str]) -> str:
+def said_of(verb: str, symbols: list[str]) -> str:
+    """What a change is called: add TARNO, or add 3 names."""
     return f"{verb} {symbols[0]}" if len(symbols) == 1 else f"{verb} {len(symbols)} names"
 
 

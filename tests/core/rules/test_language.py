@@ -3,6 +3,7 @@
 import builtins
 import math
 import string
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -307,3 +308,11 @@ def test_whatever_is_typed_it_is_read_or_refused_and_never_run(text):
         assert refused.message
         assert 0 <= refused.start <= refused.end
         assert refused.start <= max(len(text), 1_000)
+
+
+def test_the_documentation_has_every_function():
+    page = (Path(__file__).parents[3] / "docs/rules.md").read_text(encoding="utf-8")
+    for function in FUNCTIONS.values():
+        assert f"| `{function.signature}` | {function.definition} | `{function.example}` |" in page
+    for example in EXAMPLES:
+        assert example in page

@@ -44,7 +44,11 @@ export function Frame() {
     d: () => navigate(subject ? `/dossier/${subject.symbol}` : "/dossier"),
     p: () => setPeekOpen(!peekOpen),
     m: toggleTheme,
-    h: () => navigate(lastAddress("/handbook")),
+    h: () => {
+      // Of what has focus: a column of the results, a rule, a number with a definition.
+      const metric = document.activeElement?.closest<HTMLElement>("[data-metric]")?.dataset.metric;
+      navigate(metric ? `/handbook/${metric}` : lastAddress("/handbook"));
+    },
     l: () => setLists(true),
     y: () => trayList.current?.querySelector("button")?.focus(),
     u: () => tray.data?.undo && change.mutate({ kind: "undo" }),

@@ -7,7 +7,7 @@ const GROUPS: [string, [string, string][]][] = [
       ["/", "go to a name, by symbol or company"],
       ["s", "Screen"],
       ["d", "Dossier of the focused name"],
-      ["h", "Handbook; from a column of the results, its entry"],
+      ["h", "Handbook; at a column or a rule its entry"],
       ["t", "put the focused name in the tray, or take it out"],
       ["u", "undo the last change of the tray"],
       ["y", "move to the tray; ← → walk, Enter opens, Delete takes out"],

@@ -59,7 +59,7 @@ def change_tray(body: TrayChange) -> Response:
     why = body.why.model_dump()
     entries = [(symbol, why | ({"values": body.values[symbol]} if symbol in body.values else {})) for symbol in symbols]
     said = {"keep": "keep only", "add": "add", "remove": "remove", "replace": "replace by"}[body.op]
-    what = f"{said} {body.why.words[:80]}"
+    what = f"{said} {body.why.words[:80]}" if body.op != "add" else store.said_of("add", symbols)
     try:
         tray = store.set_tray(services().engine, owner(), body.op, entries, what, dt.datetime.now(dt.UTC))
     except store.TrayFull:

@@ -17,7 +17,14 @@ export default function HandbookPage() {
   const body = useRef<HTMLDivElement>(null);
   const search = useRef<HTMLInputElement>(null);
   const [editing, setEditing] = useState(false);
-  const wanted = params.get("q") ?? "";
+  const asked = params.get("q") ?? "";
+  const [wanted, setWanted] = useState(asked);
+  // What is typed shows at once; the address follows when the typing pauses.
+  useEffect(() => {
+    if (wanted === asked) return;
+    const timer = setTimeout(() => write({ q: wanted || null }), 200);
+    return () => clearTimeout(timer);
+  }, [wanted, asked, write]);
   const data = handbook.data;
   useKeys({ f: () => search.current?.focus() });
 
@@ -53,7 +60,7 @@ export default function HandbookPage() {
           value={wanted}
           placeholder="find a number …   f"
           aria-label="Find in the Handbook"
-          onChange={(event) => write({ q: event.target.value || null })}
+          onChange={(event) => setWanted(event.target.value)}
         />
         <p className="muted small">
           {data.metrics.length} metrics, {data.functions.length} functions

@@ -6,14 +6,14 @@ import {
   type ReactNode,
   type RefObject,
   useEffect,
+  useMemo,
   useRef,
   useState,
 } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link } from "react-router";
 import type { Metric } from "@/shared/api/client";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, metricText, signed } from "@/shared/format";
-import { useKeys } from "@/shared/keyboard";
 import { Definition } from "@/shared/ui/Definition";
 import { Missing } from "@/shared/ui/Missing";
 import { type Column, type Columns, DRAWN, type Row, valueAt } from "./rows";
@@ -93,16 +93,15 @@ export function Results({
   tray: Set<string>;
   gridRef: RefObject<HTMLDivElement | null>;
 }) {
-  const shown = shownColumns(ids, columns, metrics);
+  const shown = useMemo(() => shownColumns(ids, columns, metrics), [ids, columns, metrics]);
   const [cursor, setCursor] = useState(0);
-  const navigate = useNavigate();
   const virtual = useVirtualizer({
     count: rows.length,
     getScrollElement: () => gridRef.current,
     estimateSize: () => ROW_HEIGHT,
-    overscan: 12,
+    overscan: 8,
   });
-  const at = rows.findIndex((row) => row.symbol === focused);
+  const at = useMemo(() => rows.findIndex((row) => row.symbol === focused), [rows, focused]);
   const items = virtual.getVirtualItems();
   const before = items[0]?.start ?? 0;
   const after = virtual.getTotalSize() - (items.at(-1)?.end ?? 0);
@@ -118,15 +117,6 @@ export function Results({
   }, [order, rows.length, at, virtual]);
 
   const here = shown[Math.min(cursor, shown.length - 1)];
-  useKeys({ h: () => navigate(here?.metric ? `/handbook/${here.id}` : "/handbook") });
-
-  function sortBy(id: string, second: boolean) {
-    const kept = sort.filter((key) => key.replace(/^-/, "") !== id);
-    const now = sort.find((key) => key.replace(/^-/, "") === id);
-    // Falling first: what is large is looked for more often.
-    const next = now?.startsWith("-") ? id : `-${id}`;
-    onSort(second && kept.length > 0 ? [kept[0] as string, next] : [next]);
-  }
 
   function key(event: KeyboardEvent) {
     if (event.ctrlKey || event.metaKey || event.altKey || event.target !== event.currentTarget) return;
@@ -166,6 +156,7 @@ export function Results({
         aria-label="Surviving names"
         aria-rowcount={rows.length + 1}
         aria-activedescendant={at >= 0 ? `row-${focused}` : undefined}
+        data-metric={here?.metric ? here.id : undefined}
         onKeyDown={key}
         style={{ width: total }}
       >
@@ -174,13 +165,7 @@ export function Results({
             <col key={column.id} style={{ width: column.width }} />
           ))}
         </colgroup>
-        <thead>
-          <tr aria-rowindex={1}>
-            {shown.map((column) => (
-              <Header key={column.id} shown={column} sort={sort} onSort={sortBy} />
-            ))}
-          </tr>
-        </thead>
+        <Head shown={shown} sort={sort} onSort={onSort} />
         <tbody>
           {before > 0 && (
             <tr>
@@ -218,6 +203,34 @@ export function Results({
     </div>
   );
 }
+
+/** Drawn again only when the columns or the sorting change, not while rows pass by. */
+const Head = memo(function Head({
+  shown,
+  sort,
+  onSort,
+}: {
+  shown: Shown[];
+  sort: string[];
+  onSort: (sort: string[]) => void;
+}) {
+  function sortBy(id: string, second: boolean) {
+    const kept = sort.filter((key) => key.replace(/^-/, "") !== id);
+    const now = sort.find((key) => key.replace(/^-/, "") === id);
+    // Falling first: what is large is looked for more often.
+    const next = now?.startsWith("-") ? id : `-${id}`;
+    onSort(second && kept.length > 0 ? [kept[0] as string, next] : [next]);
+  }
+  return (
+    <thead>
+      <tr aria-rowindex={1}>
+        {shown.map((column) => (
+          <Header key={column.id} shown={column} sort={sort} onSort={sortBy} />
+        ))}
+      </tr>
+    </thead>
+  );
+});
 
 function Header({
   shown,

@@ -206,12 +206,14 @@ function propose(
   const all = [
     ...metrics.map((m) => ({
       rank: Math.min(grade(m.key, m.label), grade(m.key, m.short)),
+      length: m.key.length,
       proposal: { name: m.key, insert: m.key, what: m.unit ? `${m.label} (${m.unit})` : m.label },
     })),
     ...functions
       .filter((f) => !metrics.some((m) => m.key === f.name))
       .map((f) => ({
-        rank: grade(f.name, f.name) + 0.5,
+        rank: grade(f.name, f.name),
+        length: f.name.length,
         proposal: {
           name: f.signature,
           insert: f.signature.endsWith("()") ? f.name : `${f.name}()`,
@@ -221,7 +223,7 @@ function propose(
   ];
   return all
     .filter((entry) => entry.rank < 9)
-    .sort((a, b) => a.rank - b.rank)
+    .sort((a, b) => a.rank - b.rank || a.length - b.length)
     .slice(0, MOST)
     .map((entry) => entry.proposal);
 }

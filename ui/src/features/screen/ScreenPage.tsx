@@ -32,7 +32,7 @@ import { Changed } from "./Changed";
 import { ColumnPicker } from "./ColumnPicker";
 import { Gallery, PERIODS, SIZES, type Size } from "./Gallery";
 import { Results } from "./Results";
-import { needed, ordered, type Row, sharedScale, toColumns, toRows, valuesOf } from "./rows";
+import { needed, ordered, type Row, sharedScale, spokenOf, toColumns, toRows, valuesOf } from "./rows";
 import { SaveDialog, ScreensDialog } from "./Screens";
 import { Narrowest, Stack, universeWords } from "./Stack";
 import {
@@ -133,11 +133,12 @@ function ScreenAt({
   const ids = screen.columns.length > 0 ? screen.columns : COLUMNS;
   const area = params.get("area") ?? "market_cap";
   const shade = params.get("shade") ?? "change_pct";
+  const spoken = useMemo(() => spokenOf(screen.rules, metricMap), [screen.rules, metricMap]);
   const before = useLook(base, changed);
   const request = useMemo(
     () => ({
       stack: { universe: current.universe, rules: current.rules, any_groups: current.anyGroups },
-      columns: needed([...ALWAYS, ...ids, ...(screen.view === "map" ? [area, shade] : [])]),
+      columns: needed([...ALWAYS, ...ids, ...spoken, ...(screen.view === "map" ? [area, shade] : [])]),
       as_of: asOf,
       aim,
       against:
@@ -147,7 +148,7 @@ function ScreenAt({
             ? { session: before.look.session, symbols: before.look.symbols }
             : { session: against === "look" || against === "previous" ? null : against, symbols: null },
     }),
-    [current, ids, screen.view, area, shade, asOf, aim, against, before.look],
+    [current, ids, spoken, screen.view, area, shade, asOf, aim, against, before.look],
   );
   const answer = useScreen(request, true);
   const reply = answer.data?.reply;
@@ -159,8 +160,8 @@ function ScreenAt({
   const answered = reply && !answer.isPlaceholderData ? reply.session : null;
   before.record(answered, symbols);
   useEffect(() => {
-    if (symbols) tellResults(symbols);
-  }, [symbols]);
+    if (symbols) tellResults(sorted.map((row) => row.symbol));
+  }, [symbols, sorted]);
 
   // Reports belong to the rules they were asked for.
   const told = answer.data?.request.stack.rules ?? [];
@@ -203,7 +204,7 @@ function ScreenAt({
   const why = reasonFor(screen, base.draft.name || null, universeWords(screen.universe, baskets), link);
   const subjectOf = (row: Row): { symbol: string; why: Why; asOf: string | null } => ({
     symbol: row.symbol,
-    why: { ...why, values: valuesOf(columns, row) },
+    why: { ...why, values: valuesOf(columns, row, spoken) },
     asOf: reply && !reply.newest ? reply.session : null,
   });
   const focusedRow = rows.find((row) => row.symbol === focused);
@@ -255,7 +256,7 @@ function ScreenAt({
   const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
   const fresh = rows.filter((row) => !inTray.has(row.symbol));
   function keepAll() {
-    const values = Object.fromEntries(fresh.map((row) => [row.symbol, valuesOf(columns, row)]));
+    const values = Object.fromEntries(fresh.map((row) => [row.symbol, valuesOf(columns, row, spoken)]));
     const list = fresh.map((row) => row.symbol);
     changeTray.mutate({ kind: "change", change: { op: "add", symbols: list, why: { ...why, values: {} }, values } });
   }
@@ -508,7 +509,16 @@ function ScreenAt({
           />
         )}
       </section>
-      {dialog === "screens" && <ScreensDialog onOpen={openScreen} onHide={() => setDialog(null)} />}
+      {dialog === "screens" && (
+        <ScreensDialog
+          onOpen={openScreen}
+          onDelete={(id) => {
+            // The one that is open goes on as what it holds, without its name.
+            if (base.saved?.id === id) write({ ...nothing, ...writeScreen(screen, FIRST) });
+          }}
+          onHide={() => setDialog(null)}
+        />
+      )}
       {dialog === "save" && (
         <SaveDialog
           draft={{ ...base.draft, name: base.draft.name, body: toBody(screen) }}
@@ -666,7 +676,7 @@ function MetricSelect({
   return (
     <label>
       {label}{" "}
-      <select value={value} onChange={(event) => onChange(event.target.value)}>
+      <select aria-label={label} value={value} onChange={(event) => onChange(event.target.value)}>
         {[...groups].map(([group, keys]) => (
           <optgroup key={group} label={group}>
             {keys.map((key) => (

@@ -5,7 +5,15 @@ import { useKeep, useScreens } from "@/shared/api/queries";
 import { count, date } from "@/shared/format";
 
 /** Saved screens and starters: open, rename, duplicate, delete with undo. */
-export function ScreensDialog({ onOpen, onHide }: { onOpen: (id: string) => void; onHide: () => void }) {
+export function ScreensDialog({
+  onOpen,
+  onDelete,
+  onHide,
+}: {
+  onOpen: (id: string) => void;
+  onDelete: (id: number) => void;
+  onHide: () => void;
+}) {
   const screens = useScreens().data;
   const [wanted, setWanted] = useState("");
   const [editing, setEditing] = useState<SavedScreen | null>(null);
@@ -103,7 +111,10 @@ export function ScreensDialog({ onOpen, onHide }: { onOpen: (id: string) => void
                   <button
                     type="button"
                     className="quiet"
-                    onClick={() => remove.mutate(screen.id, { onSuccess: () => setGone(screen), onError: failed })}
+                    onClick={() => {
+                      onDelete(screen.id);
+                      remove.mutate(screen.id, { onSuccess: () => setGone(screen), onError: failed });
+                    }}
                   >
                     delete
                   </button>

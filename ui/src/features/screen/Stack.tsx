@@ -1,4 +1,4 @@
-import { type ReactNode, useRef } from "react";
+import { type ReactNode, useEffect, useRef } from "react";
 import type { Metric, RuleReport } from "@/shared/api/client";
 import { useBaskets, useTray } from "@/shared/api/queries";
 import { count, number } from "@/shared/format";
@@ -35,6 +35,14 @@ export function Stack({
   const list = useRef<HTMLDivElement>(null);
   const add = useRef<HTMLDivElement>(null);
   const { rules } = screen;
+  // After a change of the rules the card that it was about is focused, once it stands where it shall.
+  const goal = useRef<number | null>(null);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: looked at when the rules have changed
+  useEffect(() => {
+    if (goal.current === null) return;
+    list.current?.querySelector<HTMLElement>(`[data-rule="${goal.current}"]`)?.focus();
+    goal.current = null;
+  }, [rules]);
   const put = (next: Rule[]) => onChange({ rules: next, anyGroups: groupsOf(next, screen.anyGroups) });
   useKeys({
     a: () => add.current?.querySelector("textarea")?.focus(),
@@ -47,17 +55,17 @@ export function Stack({
     split: (parts: string[]) =>
       put(rules.flatMap((r, i) => (i === place ? parts.map((text) => ({ ...r, text })) : [r]))),
     place: (by: -1 | 1) => {
-      const goal = place + by;
+      const to = place + by;
       const moved = rules[place];
-      const other = rules[goal];
+      const other = rules[to];
       if (!moved || !other) return;
       const next = [...rules];
       next[place] = other;
-      next[goal] = moved;
+      next[to] = moved;
       // A rule that leaves its group's ground leaves the group.
-      if (moved.group !== null && other.group !== moved.group) next[goal] = { ...moved, group: null };
+      if (moved.group !== null && other.group !== moved.group) next[to] = { ...moved, group: null };
+      goal.current = to;
       put(next);
-      requestAnimationFrame(() => list.current?.querySelector<HTMLElement>(`[data-rule="${goal}"]`)?.focus());
     },
     join: () => {
       const above = rules[place - 1];
@@ -70,10 +78,8 @@ export function Stack({
     },
     leave: () => put(rules.map((r, i) => (i === place ? { ...r, group: null } : r))),
     remove: () => {
+      goal.current = Math.min(place, rules.length - 2);
       put(rules.filter((_, i) => i !== place));
-      requestAnimationFrame(() =>
-        list.current?.querySelector<HTMLElement>(`[data-rule="${Math.min(place, rules.length - 2)}"]`)?.focus(),
-      );
     },
   });
 

@@ -1,4 +1,5 @@
-import type { Schemas, ScreenReply } from "@/shared/api/client";
+import type { Metric, Schemas, ScreenReply } from "@/shared/api/client";
+import type { Rule } from "./state";
 
 export type Column = Schemas["ColumnReply"];
 export type Row = { i: number; symbol: string; company: string; sector: string };
@@ -30,10 +31,18 @@ export const toColumns = (reply: ScreenReply): Columns => new Map(reply.columns.
 export const valueAt = (columns: Columns, key: string, row: Row): number | null =>
   columns.get(key)?.numbers[row.i] ?? null;
 
+/** The numbers that rules speak of; the usual three when no rule cuts. */
+export function spokenOf(rules: Rule[], metrics: Map<string, Metric>): string[] {
+  const words = rules
+    .filter((rule) => rule.on && rule.bars === "day" && !/^\w+$/.test(rule.text))
+    .flatMap((rule) => rule.text.match(/[A-Za-z_]\w*/g) ?? [])
+    .filter((word) => (metrics.get(word)?.kind ?? "text") !== "text");
+  return words.length > 0 ? [...new Set(words)].slice(0, 20) : ["price", "iv30", "iv_hv_ratio"];
+}
+
 /** The values of one name, as they go to the tray with it. */
-export function valuesOf(columns: Columns, row: Row): Record<string, number | null> {
-  const kept = [...columns.values()].filter((column) => column.kind !== "text" && column.key.length <= 40).slice(0, 40);
-  return Object.fromEntries(kept.map((column) => [column.key, column.numbers[row.i] ?? null]));
+export function valuesOf(columns: Columns, row: Row, keys: string[]): Record<string, number | null> {
+  return Object.fromEntries(keys.map((key) => [key, columns.get(key)?.numbers[row.i] ?? null]));
 }
 
 /** Rows in the order of up to two keys; what has no value comes last whichever way. */

@@ -1,0 +1,48 @@
+"""The demo served as users start it, for as long as something is measured."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from flinch.store.local_server import free_port
+
+SOURCE = Path(__file__).resolve().parents[1] / "src"
+
+
+class Running(NamedTuple):
+    """Its address, its process, and how long it took to the first answered request."""
+
+    address: str
+    process: subprocess.Popen[bytes]
+    seconds: float
+
+
+@contextlib.contextmanager
+def serve(folder: Path) -> Iterator[Running]:
+    """Start the demo in `folder`, which keeps its market for the next start; it is stopped in order."""
+    port = free_port()
+    command = [sys.executable, "-m", "flinch.cli", "demo", "--folder", str(folder), "--port", str(port)]
+    began = time.perf_counter()
+    process = subprocess.Popen(command, env=os.environ | {"PYTHONPATH": str(SOURCE)}, stdout=subprocess.DEVNULL)
+    address = f"http://127.0.0.1:{port}"
+    try:
+        while True:
+            try:
+                urllib.request.urlopen(f"{address}/api/names").read()
+                break
+            except (urllib.error.URLError, ConnectionError):
+                time.sleep(0.02)
+        yield Running(address, process, time.perf_counter() - began)
+    finally:
+        process.send_signal(signal.SIGINT)
+        process.wait()

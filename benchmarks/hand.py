@@ -1,0 +1,111 @@
+"""What a hand feels: moving an edge of nine rules over HTTP, and scrolling five thousand rows in a browser.
+
+The references are the same server's plainest answer, and the same browser scrolling a page of plain text.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import tempfile
+import time
+import urllib.request
+from pathlib import Path
+
+import numpy as np
+from playwright.sync_api import Page, Route, sync_playwright
+
+from demo import serve
+from measure import table
+
+RULES = ["price >= {edge}", "avg_volume_50 >= 50000", "market_cap", "avg_option_volume_21 >= 100", "iv30 >= 20",
+         "iv_hv_ratio >= 0.8", "iv_rank >= 5", "iv_percentile", "days_to_earnings >= 3"]  # fmt: skip
+COLUMNS = ["price", "change_pct", "one_day_move_pct", "iv30", "hv21", "iv_hv_ratio", "iv_rank", "iv_percentile",
+           "days_to_earnings", "avg_option_volume_21", "avg_volume_50", "market_cap", "spent"]  # fmt: skip
+ROWS = 5_000
+WATCH = """async () => {
+  const area = document.querySelector(".grid") ?? document.scrollingElement;
+  const frames = [];
+  let last = performance.now();
+  for (let i = 0; i < 180; i++) {
+    await new Promise((done) => requestAnimationFrame(done));
+    const now = performance.now();
+    frames.push(now - last);
+    last = now;
+    area.scrollTop += 90;
+  }
+  return frames.slice(5);
+}"""
+
+
+def moving_an_edge(address: str) -> tuple[float, float]:
+    """95th percentiles in seconds: of moving an edge, and of the plainest answer."""
+
+    def ask(path: str, body: dict[str, object] | None) -> float:
+        data = None if body is None else json.dumps(body).encode()
+        request = urllib.request.Request(address + path, data, {"Content-Type": "application/json"})
+        began = time.perf_counter()
+        urllib.request.urlopen(request).read()
+        return time.perf_counter() - began
+
+    def moved(step: int) -> dict[str, object]:
+        rules = [{"text": rule.format(edge=round(5 + 0.37 * step, 2))} for rule in RULES]
+        return {"stack": {"universe": "all", "rules": rules}, "columns": COLUMNS}
+
+    for step in range(10):
+        ask("/api/screen", moved(step))
+    edges = [ask("/api/screen", moved(step)) for step in range(200)]
+    plain = [ask("/api/market", None) for _ in range(200)]
+    return float(np.quantile(edges, 0.95)), float(np.quantile(plain, 0.95))
+
+
+def scrolling(page: Page, address: str) -> tuple[list[float], list[float]]:
+    """Milliseconds of every frame while scrolling: our results, and a page of plain text."""
+
+    def crowd(route: Route) -> None:
+        answer = route.fetch().json()
+        times = ROWS // len(answer["symbols"]) + 1
+        answer["symbols"] = [f"{s}{n}" for n in range(times) for s in answer["symbols"]][:ROWS]
+        for key in ("companies", "sectors"):
+            answer[key] = (answer[key] * times)[:ROWS]
+        for column in answer["columns"]:
+            column["numbers"] = (column["numbers"] * times)[:ROWS]
+        route.fulfill(json=answer)
+
+    page.route("**/api/screen", crowd)
+    page.goto(f"{address}/screen")
+    page.wait_for_selector("tr[aria-rowindex]")
+    page.wait_for_timeout(500)
+    page.evaluate(WATCH)
+    ours = page.evaluate(WATCH)
+    page.set_content("<p>plain text of one line</p>" * ROWS)
+    return ours, page.evaluate(WATCH)
+
+
+def main() -> None:
+    as_root = ["--no-sandbox"] if os.geteuid() == 0 else []
+    quiet = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-gpu"]
+    with tempfile.TemporaryDirectory() as folder, serve(Path(folder)) as demo, sync_playwright() as playwright:
+        edge, plain = moving_an_edge(demo.address)
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=quiet + as_root)
+        frames, reference = scrolling(browser.new_page(viewport={"width": 1280, "height": 800}), demo.address)
+        browser.close()
+    table(
+        "Moving an edge of nine rules over HTTP, with funnel and histograms, 95th percentile",
+        [
+            ("the plainest answer of the server", f"{plain * 1e3:,.1f} ms", "1", ""),
+            ("moving an edge", f"{edge * 1e3:,.1f} ms", f"{edge / plain:,.1f} ×", "< 80 ms"),
+        ],
+    )
+    table(
+        f"Scrolling {ROWS:,} rows by 90 px a frame, longest of {len(frames)} frames",
+        [
+            ("a page of plain text", f"{max(reference):,.0f} ms", "1", ""),
+            ("the results", f"{max(frames):,.0f} ms", f"{max(frames) / max(reference):,.1f} ×", "≤ 50 ms"),
+            ("the results, 95th percentile", f"{float(np.quantile(frames, 0.95)):,.0f} ms", "", ""),
+        ],
+    )
+
+
+if __name__ == "__main__":
+    main()
