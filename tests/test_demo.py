@@ -95,7 +95,7 @@ def test_from_a_killed_start_to_a_second_quick_one(tmp_path: Path, server: Local
 
     first = Demo(folder, port)
     first.wait_for(f"Flinch is at http://127.0.0.1:{port}/")
-    for stage in ("names", "prices", "volatility", "chains", "store", "publish"):
+    for stage in ("names", "prices", "volatility", "chains", "store", "publish", "metrics"):
         assert re.search(rf"demo market: {stage} +done in \d+\.\d s", first.said)
     assert first.get("/api/market")["names"] == 502
     assert len(first.get("/api/screens")["starters"]) >= 11

@@ -80,11 +80,18 @@ def _prepare_market(url: str) -> None:
 
 def _load_market(url: str) -> None:
     from flinch.feeds.load_simulated import load_demo_market
+    from flinch.market import make_market, warm
     from flinch.store.engine import make_engine
+    from flinch.store.frame import load_frame
 
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the parent, which ends this process
     end_with_parent()
-    load_demo_market(make_engine(url), ProgressLines())
+    engine, progress = make_engine(url), ProgressLines()
+    load_demo_market(engine, progress)
+    # Once through the catalogue: what has to be compiled on this machine is compiled now, and not under somebody's first rule.
+    frame = load_frame(engine)
+    if frame is not None:
+        warm(make_market(engine, frame), lambda share: progress("metrics", share))
 
 
 class ProgressLines:
@@ -109,7 +116,9 @@ def _serve(server: LocalServer, port: int, began: float) -> None:
     from gunicorn.app.base import BaseApplication
 
     from flinch.app import create_app
+    from flinch.market import warm
     from flinch.settings import Settings
+    from flinch.store.engine import DatabaseAway
     from flinch.web import Services
 
     app = create_app(Settings(database_url=server.url))
@@ -117,9 +126,17 @@ def _serve(server: LocalServer, port: int, began: float) -> None:
     def say(_: Any) -> None:
         print(f"\nFlinch is at http://{HOST}:{port}/   ({time.monotonic() - began:.1f} s; Ctrl-C stops it)", flush=True)
 
-    def warm(_: Any) -> None:
+    def prepare(_: Any) -> None:
         services: Services = app.extensions["flinch"]
-        services.holder.current()
+        market = services.holder.current()
+
+        def rest() -> None:
+            # What the first hand would otherwise wait for; a database that is away is told by the first request.
+            with contextlib.suppress(DatabaseAway):
+                warm(market, lambda share: None)
+                market.bars(5)
+
+        threading.Thread(target=rest, daemon=True).start()
 
     class Server(BaseApplication):
         def load_config(self) -> None:
@@ -134,7 +151,7 @@ def _serve(server: LocalServer, port: int, began: float) -> None:
                 "worker_tmp_dir": "/dev/shm" if os.access("/dev/shm", os.W_OK) else None,
                 "control_socket_disable": True,
                 "when_ready": say,
-                "post_worker_init": warm,
+                "post_worker_init": prepare,
             }.items():
                 if key in self.cfg.settings:
                     self.cfg.set(key, value)

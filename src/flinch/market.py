@@ -308,3 +308,11 @@ class MarketHolder:
 def make_market(engine: Engine, frame: MarketFrame) -> Market:
     """A version of the market that reads its shorter bars from the store when they are asked for."""
     return Market(frame, lambda: load_bars(engine, frame.ids, frame.sessions))
+
+
+def warm(market: Market, progress: Callable[[float], None]) -> None:
+    """Compute every metric of the catalogue at the newest session; `progress` gets the share that is done."""
+    for done, key in enumerate(METRICS):
+        progress(done / len(METRICS))
+        market.column(PLAIN.read(key).node, market.newest)
+    progress(1.0)

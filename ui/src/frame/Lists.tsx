@@ -2,8 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import Modal from "react-bootstrap/Modal";
 import { ApiError, api, type Schemas, type TrayOp } from "@/shared/api/client";
-import { useBaskets, useChangeTray, useKeep, useMarket, useScreens, useTray } from "@/shared/api/queries";
+import { useBaskets, useChangeTray, useKeep, useMarket, useNames, useScreens, useTray } from "@/shared/api/queries";
 import { count, number } from "@/shared/format";
+import { findNames } from "./GoTo";
 import { useResults } from "./results";
 
 const READ_AGAIN = ["baskets", "source", "screen"];
@@ -173,6 +174,7 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
   const [name, setName] = useState("");
   const [problem, setProblem] = useState<string | null>(null);
   const [gone, setGone] = useState<Schemas["OwnBasket"] | null>(null);
+  const [open, setOpen] = useState<number | null>(null);
   const failed = (error: Error) => setProblem(error.message);
   const save = useKeep(READ_AGAIN, (input: { draft: Schemas["BasketDraft"]; id: number | null }) =>
     api.saveBasket(input.draft, input.id),
@@ -232,7 +234,15 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
       <ul>
         {baskets?.own.map((basket) => (
           <li key={basket.id}>
-            <b>{basket.name}</b> <span className="muted">{count(basket.symbols.length, "name")}</span>
+            <button
+              type="button"
+              className="screen-name"
+              aria-expanded={open === basket.id}
+              onClick={() => setOpen(open === basket.id ? null : basket.id)}
+            >
+              {basket.name}
+            </button>{" "}
+            <span className="muted">{count(basket.symbols.length, "name")}</span>
             <span className="screen-tools">
               <button
                 type="button"
@@ -263,10 +273,64 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
                 delete
               </button>
             </span>
+            {open === basket.id && (
+              <Members basket={basket} onChange={(list) => put({ name: basket.name, symbols: list }, basket.id)} />
+            )}
           </li>
         ))}
       </ul>
     </section>
+  );
+}
+
+/** The names of a basket, taken out one by one or picked from all that are listed. */
+function Members({ basket, onChange }: { basket: Schemas["OwnBasket"]; onChange: (symbols: string[]) => void }) {
+  const names = useNames().data?.names ?? [];
+  const [text, setText] = useState("");
+  const found = findNames(names, text).filter((row) => !basket.symbols.includes(row.symbol));
+  return (
+    <div className="members">
+      {basket.symbols.map((symbol) => (
+        <span key={symbol}>
+          {symbol}
+          <button
+            type="button"
+            className="quiet"
+            aria-label={`Take ${symbol} out of ${basket.name}`}
+            onClick={() => onChange(basket.symbols.filter((s) => s !== symbol))}
+          >
+            ×
+          </button>
+        </span>
+      ))}
+      <input
+        aria-label={`Pick a name for ${basket.name}`}
+        placeholder="pick a name …"
+        value={text}
+        maxLength={64}
+        onChange={(event) => setText(event.target.value)}
+        onKeyDown={(event) => {
+          if (event.key !== "Enter" || !found[0]) return;
+          event.preventDefault();
+          onChange([...basket.symbols, found[0].symbol]);
+          setText("");
+        }}
+      />
+      {found.slice(0, 6).map((row) => (
+        <button
+          key={row.symbol}
+          type="button"
+          className="quiet"
+          title={row.company}
+          onClick={() => {
+            onChange([...basket.symbols, row.symbol]);
+            setText("");
+          }}
+        >
+          {row.symbol}
+        </button>
+      ))}
+    </div>
   );
 }
 

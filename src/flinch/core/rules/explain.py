@@ -104,9 +104,7 @@ class _Why:
         function = FUNCTIONS.get(node.op)
         reach = function.reach(*node.settings) if function else 0
         if not reach:
-            said = {"/": "it would be divided by zero", "positive": "not above zero"}.get(
-                node.op, "there is no value here"
-            )
+            said = _OWN_REASONS.get(node.op, "there is no value here")
             out.update({int(row): said for row in rows})
             return
         whole = reach >= WHOLE_HISTORY

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import ast
 import re
+import warnings
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
@@ -25,6 +26,10 @@ MAX_SIZE = 3_000
 MAX_WINDOW = 504
 MAX_WORK = 6_000
 _LARGEST = 1e15
+
+# Python warns of odd literals on the server's output; whoever typed them is told by us.
+warnings.filterwarnings("ignore", category=SyntaxWarning, module="<unknown>")
+warnings.filterwarnings("ignore", category=DeprecationWarning, module="<unknown>")
 
 _ARITHMETIC = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/"}
 _COMPARISON = {ast.Lt: "<", ast.LtE: "<=", ast.Gt: ">", ast.GtE: ">=", ast.Eq: "==", ast.NotEq: "!="}
@@ -358,7 +363,9 @@ class _Reader:
         parameters = list(function.parameters)
         # rsi(14) is rsi(close, 14): a series that has a default may be left out in front of a number.
         if parameters and parameters[0].kind == "series" and parameters[0].default is not None and (
-            parameters[0].name not in named and (not given or _is_number(given[0]))
+            parameters[0].name not in named
+            and len(given) + len(named) < len(parameters)
+            and (not given or _is_number(given[0]))
         ):  # fmt: skip
             given = [
                 ast.Name(str(parameters[0].default), col_offset=node.col_offset, end_col_offset=node.end_col_offset),

@@ -1,0 +1,122 @@
+"""What users keep, in the store: names taken once, removals undone, and changes at once that follow each other."""
+
+import datetime as dt
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+
+import pytest
+from sqlalchemy import Engine, delete
+
+from flinch.store.engine import transaction
+from flinch.store.kept import BASKETS, SCREENS, Kept, NameTaken, TooMany, plain, record_look
+from flinch.store.models import Basket, Owner, SavedScreen, ScreenLook
+from flinch.store.tray import local_owner
+
+NOW = dt.datetime(2026, 9, 9, 19, 45, tzinfo=dt.UTC)
+
+
+@pytest.fixture
+def owner(engine: Engine) -> Iterator[int]:
+    yield local_owner(engine)
+    with transaction(engine) as session:
+        for table in (ScreenLook, SavedScreen, Basket):
+            session.execute(delete(table))
+
+
+@pytest.fixture
+def stranger(engine: Engine) -> Iterator[int]:
+    with transaction(engine) as session:
+        other = Owner(name="somebody else")
+        session.add(other)
+        session.flush()
+        number = other.id
+    yield number
+    with transaction(engine) as session:
+        for table in (SavedScreen, Basket):
+            session.execute(delete(table).where(table.owner_id == number))
+        session.delete(session.get_one(Owner, number))
+
+
+def basket(name: str, *symbols: str) -> dict:
+    return {"name": name, "symbols": list(symbols), "changed_at": plain(NOW)}
+
+
+def screen(name: str) -> dict:
+    return {"name": name, "description": "", "tags": [], "body": {}, "changed_at": plain(NOW)}
+
+
+def test_kept_things_come_by_name_and_belong_to_their_owner(engine: Engine, owner: int, stranger: int):
+    for name in ("b", "a", "Ä", "☕"):
+        BASKETS.save(engine, owner, basket(name, "TARNO"))
+    theirs = BASKETS.save(engine, stranger, basket("a", "BELUA"))
+    assert theirs is not None
+    names = [row.name for row in BASKETS.all(engine, owner)]
+    assert names == sorted(names)
+    assert BASKETS.one(engine, owner, theirs.id) is None
+    assert BASKETS.save(engine, owner, basket("mine now"), theirs.id) is None
+    assert not BASKETS.remove(engine, owner, theirs.id, NOW)
+    assert not BASKETS.restore(engine, owner, theirs.id)
+    held = BASKETS.one(engine, stranger, theirs.id)
+    assert held is not None
+    assert (held.name, held.symbols) == ("a", ["BELUA"])
+
+
+def test_a_refused_change_changes_nothing(engine: Engine, owner: int):
+    first = BASKETS.save(engine, owner, basket("one", "TARNO"))
+    second = BASKETS.save(engine, owner, basket("two", "BELUA"))
+    assert first is not None
+    assert second is not None
+    with pytest.raises(NameTaken) as told:
+        BASKETS.save(engine, owner, basket("one", "HELMU"), second.id)
+    assert told.value.id == first.id
+    held = BASKETS.one(engine, owner, second.id)
+    assert held is not None
+    assert (held.name, held.symbols) == ("two", ["BELUA"])
+
+
+def test_there_is_a_bound_and_restoring_keeps_to_it(engine: Engine, owner: int):
+    few = Kept(Basket, "name", 2)
+    first = few.save(engine, owner, basket("one"))
+    few.save(engine, owner, basket("two"))
+    with pytest.raises(TooMany):
+        few.save(engine, owner, basket("three"))
+    assert first is not None
+    few.remove(engine, owner, first.id, NOW)
+    few.save(engine, owner, basket("three"))
+    with pytest.raises(TooMany):
+        few.restore(engine, owner, first.id)
+    assert [row.name for row in few.all(engine, owner)] == ["three", "two"]
+
+
+def test_of_many_who_want_a_name_at_once_one_gets_it(engine: Engine, owner: int):
+    def attempt(_: int) -> bool:
+        try:
+            SCREENS.save(engine, owner, screen("the same"))
+        except NameTaken:
+            return False
+        return True
+
+    with ThreadPoolExecutor(6) as pool:
+        got = list(pool.map(attempt, range(12)))
+    assert got.count(True) == 1
+    assert [row.name for row in SCREENS.all(engine, owner)] == ["the same"]
+
+
+def test_looks_go_with_their_screen(engine: Engine, owner: int):
+    saved = SCREENS.save(engine, owner, screen("watched"))
+    assert saved is not None
+    days = [dt.date(2026, 9, day) for day in (3, 4, 8)]
+    for hours, day in enumerate(days):
+        before = record_look(engine, saved.id, day, [f"N{hours}"], NOW + dt.timedelta(hours=hours))
+        assert (before and before.session) == (days[hours - 1] if hours else None)
+    # Gone back to an earlier session: the newest look as of another one counts, not the newest session.
+    before = record_look(engine, saved.id, days[0], ["X"], NOW + dt.timedelta(hours=9))
+    assert before is not None
+    assert before.session == days[2]
+    before = record_look(engine, saved.id, days[2], ["Y"], NOW + dt.timedelta(hours=10))
+    assert before is not None
+    assert (before.session, before.symbols) == (days[0], ["X"])
+    with transaction(engine) as session:
+        session.delete(session.get_one(SavedScreen, saved.id))
+    with transaction(engine) as session:
+        assert session.get(ScreenLook, (saved.id, days[0])) is None
