@@ -42,10 +42,10 @@ export function OverTime({
           Over time
           {data && share !== null && (
             <span className="aside">
+              <b>{share} %</b> of {number(data.known)} sessions{" "}
               {data.kind === "condition"
                 ? "held"
-                : `above ${metricText(data.unit, data.decimals, data.reference)} ${data.unit}`}{" "}
-              in <b>{share} %</b> of {number(data.known)} sessions
+                : `above ${metricText(data.unit, data.decimals, data.reference)} ${data.unit}`}
             </span>
           )}
         </>
@@ -78,7 +78,7 @@ export function OverTime({
               ))}
           </datalist>
           <label>
-            line at{" "}
+            line{" "}
             <input
               className="edge-input"
               aria-label="Reference line"

@@ -187,6 +187,7 @@ function makeTiles(
           color: c.ink,
           fontSize: 12,
           lineHeight: 14,
+          ellipsis: "",
           formatter: (point: { data: { symbol?: string; shown?: string } }) =>
             `${point.data.symbol}\n${point.data.shown}`,
         },
