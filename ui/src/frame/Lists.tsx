@@ -4,6 +4,7 @@ import Modal from "react-bootstrap/Modal";
 import { ApiError, api, type Schemas, type TrayOp } from "@/shared/api/client";
 import { useBaskets, useChangeTray, useKeep, useMarket, useNames, useScreens, useTray } from "@/shared/api/queries";
 import { count, number } from "@/shared/format";
+import { Gone, Refused } from "@/shared/ui/Kept";
 import { findNames } from "./GoTo";
 import { useResults } from "./results";
 
@@ -197,23 +198,11 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
   return (
     <section className="baskets">
       <h3>Your baskets</h3>
-      {problem && (
-        <p className="rule-error" role="alert">
-          {problem}
-        </p>
-      )}
-      {gone && (
-        <p role="status">
-          {gone.name} was deleted.{" "}
-          <button
-            type="button"
-            className="quiet"
-            onClick={() => restore.mutate(gone.id, { onSuccess: () => setGone(null), onError: failed })}
-          >
-            undo
-          </button>
-        </p>
-      )}
+      <Refused problem={problem} />
+      <Gone
+        name={gone?.name ?? null}
+        onUndo={() => gone && restore.mutate(gone.id, { onSuccess: () => setGone(null), onError: failed })}
+      />
       <form
         onSubmit={(event) => {
           event.preventDefault();

@@ -52,16 +52,17 @@ def _last_gap(high: Any, low: Any, above: bool, window: int, out: Any) -> None:
             out[i, t] = np.nan
             extreme = -np.inf if above else np.inf
             for k in range(t, max(0, t - window), -1):
-                if not (np.isfinite(high[i, k]) and np.isfinite(low[i, k]) and np.isfinite(high[i, k - 1])):
+                if not (np.isfinite(high[i, k]) and np.isfinite(low[i, k])):
                     continue
+                # A comparison with a missing session before is false, and opens no gap.
                 if above:
                     extreme = max(extreme, high[i, k])
-                    if high[i, k] < low[i, k - 1] and extreme < low[i, k - 1]:
+                    if extreme < low[i, k - 1]:
                         out[i, t] = low[i, k - 1]
                         break
                 else:
                     extreme = min(extreme, low[i, k])
-                    if low[i, k] > high[i, k - 1] and extreme > high[i, k - 1]:
+                    if extreme > high[i, k - 1]:
                         out[i, t] = high[i, k - 1]
                         break
 

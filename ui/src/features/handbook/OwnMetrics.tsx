@@ -3,6 +3,7 @@ import { type FormEvent, useState } from "react";
 import Modal from "react-bootstrap/Modal";
 import { api, type Schemas } from "@/shared/api/client";
 import { useKeep } from "@/shared/api/queries";
+import { Gone, Refused } from "@/shared/ui/Kept";
 
 type Own = Schemas["OwnMetric"];
 type Draft = Schemas["OwnMetricDraft"];
@@ -56,23 +57,11 @@ export function OwnMetrics({ onHide }: { onHide: () => void }) {
         <Modal.Title id="own-title">Your own metrics</Modal.Title>
       </Modal.Header>
       <Modal.Body className="screens">
-        {problem && (
-          <p className="rule-error" role="alert">
-            {problem}
-          </p>
-        )}
-        {gone && (
-          <p role="status">
-            {gone.key} was removed.{" "}
-            <button
-              type="button"
-              className="quiet"
-              onClick={() => restore.mutate(gone.id, { onSuccess: () => setGone(null), onError: failed })}
-            >
-              undo
-            </button>
-          </p>
-        )}
+        <Refused problem={problem} />
+        <Gone
+          name={gone?.key ?? null}
+          onUndo={() => gone && restore.mutate(gone.id, { onSuccess: () => setGone(null), onError: failed })}
+        />
         <ul>
           {metrics.map((metric) => (
             <li key={metric.id}>

@@ -30,7 +30,8 @@ import { useKeys } from "@/shared/keyboard";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
 import { Changed } from "./Changed";
 import { ColumnPicker } from "./ColumnPicker";
-import { Gallery, PERIODS, SIZES, type Size } from "./Gallery";
+import { Gallery } from "./Gallery";
+import { useAside, useLook } from "./kept";
 import { Results } from "./Results";
 import { needed, ordered, type Row, sharedScale, spokenOf, toColumns, toRows, valuesOf } from "./rows";
 import { SaveDialog, ScreensDialog } from "./Screens";
@@ -47,6 +48,7 @@ import {
   type View,
   writeScreen,
 } from "./state";
+import { AsOf, GalleryTools, MetricSelect, periodOf, sizeOf } from "./ViewTools";
 
 const MarketMap = lazy(() => import("./MarketMap"));
 const VIEWS: { value: View; label: string }[] = [
@@ -54,7 +56,6 @@ const VIEWS: { value: View; label: string }[] = [
   { value: "gallery", label: "gallery" },
   { value: "map", label: "map" },
 ];
-const ASIDE = "flinch.aside";
 const ALWAYS = ["price", "change_pct"];
 
 type Base = { key: string | null; draft: ScreenDraft; screen: Screen; saved: SavedScreen | null };
@@ -134,7 +135,7 @@ function ScreenAt({
   const area = params.get("area") ?? "market_cap";
   const shade = params.get("shade") ?? "change_pct";
   const spoken = useMemo(() => spokenOf(screen.rules, metricMap), [screen.rules, metricMap]);
-  const before = useLook(base, changed);
+  const before = useLook(base.saved?.id ?? null, changed);
   const request = useMemo(
     () => ({
       stack: { universe: current.universe, rules: current.rules, any_groups: current.anyGroups },
@@ -542,208 +543,4 @@ function ScreenAt({
       )}
     </div>
   );
-}
-
-/** The session the screen is run on, and the ones before it. */
-function AsOf({
-  sessions,
-  session,
-  newest,
-  onGo,
-  onStep,
-}: {
-  sessions: string[];
-  session: string | null;
-  newest: boolean;
-  onGo: (day: string | null) => void;
-  onStep: (by: number) => void;
-}) {
-  if (!session) return null;
-  return (
-    <span className={newest ? "as-of" : "as-of past"}>
-      as of
-      <button
-        type="button"
-        className="quiet"
-        aria-label="The session before"
-        title="The session before ([)"
-        onClick={() => onStep(-1)}
-      >
-        ‹
-      </button>
-      <select aria-label="As of" value={session} onChange={(event) => onGo(event.target.value)}>
-        {byMonth(sessions).map(([month, days]) => (
-          <optgroup key={month} label={month}>
-            {days.map((day) => (
-              <option key={day} value={day}>
-                {date(day, true)}
-              </option>
-            ))}
-          </optgroup>
-        ))}
-      </select>
-      <button
-        type="button"
-        className="quiet"
-        aria-label="The session after"
-        title="The session after (])"
-        disabled={newest}
-        onClick={() => onStep(1)}
-      >
-        ›
-      </button>
-      {!newest && (
-        <button type="button" className="quiet" onClick={() => onGo(null)}>
-          now
-        </button>
-      )}
-    </span>
-  );
-}
-
-/** Newest first. */
-function byMonth(sessions: string[]): [string, string[]][] {
-  const out = new Map<string, string[]>();
-  for (const day of sessions.toReversed()) {
-    const month = date(day, true).replace(/^\d+ /, "");
-    const days = out.get(month);
-    if (days) days.push(day);
-    else out.set(month, [day]);
-  }
-  return [...out];
-}
-
-function GalleryTools({
-  params,
-  onWrite,
-}: {
-  params: URLSearchParams;
-  onWrite: (changes: Record<string, string | null>) => void;
-}) {
-  return (
-    <>
-      <select
-        aria-label="What the charts show"
-        value={params.get("chart") === "volatility" ? "volatility" : "price"}
-        onChange={(event) => onWrite({ chart: event.target.value })}
-      >
-        <option value="price">price, and the move priced ahead</option>
-        <option value="volatility">implied against historical volatility</option>
-      </select>
-      <select
-        aria-label="Period of the charts"
-        value={periodOf(params.get("period"))}
-        onChange={(event) => onWrite({ period: event.target.value })}
-      >
-        {PERIODS.map((n) => (
-          <option key={n} value={n}>
-            {n} sessions
-          </option>
-        ))}
-      </select>
-      <select
-        aria-label="Size of the charts"
-        value={sizeOf(params.get("size"))}
-        onChange={(event) => onWrite({ size: event.target.value })}
-      >
-        {Object.keys(SIZES).map((name) => (
-          <option key={name} value={name}>
-            {name}
-          </option>
-        ))}
-      </select>
-    </>
-  );
-}
-
-const sizeOf = (text: string | null): Size => (text === "small" || text === "large" ? text : "middle");
-const periodOf = (text: string | null): number => (PERIODS.includes(Number(text)) ? Number(text) : 63);
-
-function MetricSelect({
-  label,
-  value,
-  metrics,
-  onChange,
-}: {
-  label: string;
-  value: string;
-  metrics: ReturnType<typeof useMetricMap>;
-  onChange: (key: string) => void;
-}) {
-  const groups = new Map<string, string[]>();
-  for (const metric of metrics.values())
-    if (metric.kind === "number") groups.set(metric.group, [...(groups.get(metric.group) ?? []), metric.key]);
-  return (
-    <label>
-      {label}{" "}
-      <select aria-label={label} value={value} onChange={(event) => onChange(event.target.value)}>
-        {[...groups].map(([group, keys]) => (
-          <optgroup key={group} label={group}>
-            {keys.map((key) => (
-              <option key={key} value={key}>
-                {metrics.get(key)?.label}
-              </option>
-            ))}
-          </optgroup>
-        ))}
-      </select>
-    </label>
-  );
-}
-
-type Look = { session: string; looked_at: string; symbols: string[] };
-
-/** What a saved screen showed when it was last looked at as of another session. This look is remembered for the next time. */
-function useLook(base: Base, changed: boolean) {
-  const [look, setLook] = useState<Look | null>(null);
-  const id = base.saved?.id ?? null;
-  const done = useRef("");
-  // biome-ignore lint/correctness/useExhaustiveDependencies: another screen has other looks
-  useEffect(() => {
-    setLook(null);
-    done.current = "";
-  }, [id]);
-  const pending = useRef<{ session: string; symbols: string[] } | null>(null);
-  useEffect(() => {
-    const shown = pending.current;
-    if (id === null || changed || !shown) return;
-    const key = `${id} ${shown.session} ${shown.symbols.length}`;
-    if (done.current === key) return;
-    done.current = key;
-    api.look(id, shown).then(
-      (reply) => setLook(reply.before),
-      () => {
-        done.current = "";
-      },
-    );
-  });
-  const record = (session: string | null, symbols: string[] | undefined) => {
-    pending.current = session && symbols ? { session, symbols } : null;
-  };
-  return { look, record };
-}
-
-type Aside = { name: string; address: string };
-
-/** Unsaved changes of a screen that was left for another one; kept in this browser until they are brought back or forgotten. */
-function useAside(): [Aside | null, (aside: Aside | null) => void] {
-  const [aside, setAside] = useState<Aside | null>(() => {
-    try {
-      return JSON.parse(localStorage.getItem(ASIDE) ?? "null") as Aside | null;
-    } catch {
-      return null;
-    }
-  });
-  return [
-    aside,
-    (next) => {
-      setAside(next);
-      try {
-        if (next) localStorage.setItem(ASIDE, JSON.stringify(next));
-        else localStorage.removeItem(ASIDE);
-      } catch {
-        // Without storage they are kept until the page is left.
-      }
-    },
-  ];
 }

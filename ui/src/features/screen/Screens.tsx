@@ -3,6 +3,7 @@ import Modal from "react-bootstrap/Modal";
 import { ApiError, api, type SavedScreen, type ScreenDraft } from "@/shared/api/client";
 import { useKeep, useScreens } from "@/shared/api/queries";
 import { count, date } from "@/shared/format";
+import { Gone, Refused } from "@/shared/ui/Kept";
 
 /** Saved screens and starters: open, rename, duplicate, delete with undo. */
 export function ScreensDialog({
@@ -55,23 +56,11 @@ export function ScreensDialog({
           value={wanted}
           onChange={(event) => setWanted(event.target.value)}
         />
-        {problem && (
-          <p className="rule-error" role="alert">
-            {problem}
-          </p>
-        )}
-        {gone && (
-          <p role="status">
-            {gone.name} was deleted.{" "}
-            <button
-              type="button"
-              className="quiet"
-              onClick={() => restore.mutate(gone.id, { onSuccess: () => setGone(null), onError: failed })}
-            >
-              undo
-            </button>
-          </p>
-        )}
+        <Refused problem={problem} />
+        <Gone
+          name={gone?.name ?? null}
+          onUndo={() => gone && restore.mutate(gone.id, { onSuccess: () => setGone(null), onError: failed })}
+        />
         <h3>Yours</h3>
         {saved.length === 0 && (
           <p className="muted">{low ? "None fits." : "None yet. Save a screen, or copy a starter."}</p>
@@ -191,11 +180,7 @@ export function SaveDialog({
             </button>
           </p>
         )}
-        {problem && (
-          <p className="rule-error" role="alert">
-            {problem}
-          </p>
-        )}
+        <Refused problem={problem} />
       </Modal.Body>
     </Modal>
   );

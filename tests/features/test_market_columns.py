@@ -1,0 +1,72 @@
+"""Columns of the market in memory: kept by what they compute, asked for by many at once, and warmed at the start."""
+
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+import pytest
+from sqlalchemy import Engine
+
+from flinch.core.rules import METRICS, RuleError
+from flinch.market import PLAIN, Market, make_market, warm
+from flinch.screening.columns import ColumnSet, Described, describe
+from flinch.store.frame import load_frame
+from flinch.web import with_own
+
+
+@pytest.fixture(scope="module")
+def fresh(engine: Engine) -> Market:
+    frame = load_frame(engine)
+    assert frame is not None
+    return make_market(engine, frame)
+
+
+def test_the_same_computation_is_kept_once_whatever_it_is_called(fresh: Market):
+    first = fresh.column(PLAIN.read("price").node, fresh.newest)
+    assert fresh.column(PLAIN.read("close").node, fresh.newest) is first
+    assert fresh.column(PLAIN.read("price").node, fresh.newest - 1) is not first
+
+
+def test_what_many_ask_at_once_is_what_one_is_told(fresh: Market):
+    texts = ["rsi(9)", "iv30 / mean(iv30, 40)", "squeeze_on", "rank_pct(volume, 80)", "sector"] * 6
+
+    def ask(text: str) -> np.ndarray:
+        column = fresh.column(PLAIN.read(text).node, fresh.newest - 3)
+        return column.texts if column.texts is not None else column.values
+
+    with ThreadPoolExecutor(8) as pool:
+        answers = list(pool.map(ask, texts))
+    for text, answer in zip(texts, answers, strict=True):
+        np.testing.assert_array_equal(answer, ask(text))
+
+
+def test_warming_computes_the_whole_catalogue_and_says_how_far_it_is(fresh: Market):
+    shares: list[float] = []
+    warm(fresh, shares.append)
+    assert shares == sorted(shares)
+    assert (shares[0], shares[-1]) == (0.0, 1.0)
+    assert len(fresh._kept) >= len({PLAIN.read(key).node.key for key in METRICS})
+
+
+def test_columns_are_named_by_the_catalogue_the_user_or_themselves():
+    own = {"dear": Described("dear", "Dear", "Dear", "×", 3, "number")}
+    assert describe("iv_rank", own, "number").label == "IV rank"
+    assert describe("dear", own, "number").decimals == 3
+    plain = describe("iv30 / hv21", own, "number")
+    assert (plain.label, plain.unit) == ("iv30 / hv21", "")
+
+
+def test_a_column_that_cannot_be_read_says_so_and_the_others_stay(market: Market):
+    good, bad = ColumnSet(market, PLAIN, {}, ["price", "prise", "price"], market.newest).columns
+    assert np.isfinite(good.values).all()
+    assert bad.error is not None
+    assert "Did you mean price" in bad.error
+    assert bad.reasons(np.arange(5)) == {}
+
+
+def test_own_metrics_are_words_of_their_owner_only():
+    mine = with_own((("dear", "iv30 / hv63"),))
+    assert mine.read("dear > 1").node.key == PLAIN.read("iv30 / hv63 > 1").node.key
+    with pytest.raises(RuleError):
+        PLAIN.read("dear > 1")
+    assert with_own((("dear", "iv30 / hv63"),)) is mine, "read once"
+    assert with_own(()) is PLAIN
