@@ -118,7 +118,6 @@ def _serve(server: LocalServer, port: int, began: float) -> None:
     from flinch.app import create_app
     from flinch.market import warm
     from flinch.settings import Settings
-    from flinch.store.engine import DatabaseAway
     from flinch.web import Services
 
     app = create_app(Settings(database_url=server.url))
@@ -131,8 +130,9 @@ def _serve(server: LocalServer, port: int, began: float) -> None:
         market = services.holder.current()
 
         def rest() -> None:
-            # What the first hand would otherwise wait for; a database that is away is told by the first request.
-            with contextlib.suppress(DatabaseAway):
+            # What the first hand would otherwise wait for. Whatever fails here, when Flinch is stopped meanwhile for one,
+            # is tried and told again by the first request that needs it.
+            with contextlib.suppress(Exception):
                 warm(market, lambda share: None)
                 market.bars(5)
 

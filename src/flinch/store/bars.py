@@ -17,6 +17,9 @@ LENGTHS = (5, 15, 60)
 _ZONE = "America/New_York"
 _MINUTES = 390
 _OPEN = 570  # minutes from midnight
+_FIELDS = ("open", "high", "low", "close", "volume")
+_DAYS = 10
+"""Newest sessions whose minutes are used."""
 
 
 @dataclass(frozen=True)
@@ -36,29 +39,36 @@ def load_bars(engine: Engine, ids: NDArray[np.int64], sessions: NDArray[np.datet
 
     Bars that lie ahead of the newest minute are left out.
     """
-    b = MinuteBar
-    rows = read_table(engine, select(b.name_id, b.at, b.open, b.high, b.low, b.close, b.volume))
-    local = pl.col("at").cast(pl.Datetime("ms")).dt.replace_time_zone("UTC").dt.convert_time_zone(_ZONE)
-    rows = rows.with_columns(
-        local.dt.date().alias("day"),
-        (local.dt.hour().cast(pl.Int32) * 60 + local.dt.minute() - _OPEN).alias("minute"),
-    ).filter(pl.col("minute").is_between(0, _MINUTES - 1))
-    day = rows["day"].to_numpy().astype("datetime64[D]")
-    days = np.unique(day)
-    place = (
-        np.searchsorted(ids, rows["name_id"].to_numpy()),
-        np.searchsorted(days, day),
-        rows["minute"].to_numpy(),
-    )
-    minutes = []
-    for field in ("open", "high", "low", "close", "volume"):
-        dense = np.full((ids.size, days.size, _MINUTES), np.nan)
-        dense[place] = rows[field].cast(pl.Float64).fill_null(np.nan).to_numpy()
-        minutes.append(dense)
+    days = sessions[-_DAYS:]
+    minutes = [np.full((ids.size, days.size, _MINUTES), np.nan) for _ in _FIELDS]
+    # Some names after the other, so that two million rows are never held at once.
+    for part in np.array_split(ids, max(1, ids.size // 64)):
+        rows = _read(engine, int(part[0]), int(part[-1]))
+        day = rows["day"].to_numpy().astype("datetime64[D]")
+        place = np.minimum(np.searchsorted(days, day), days.size - 1)
+        held = days[place] == day
+        where = (np.searchsorted(ids, rows["name_id"].to_numpy())[held], place[held], rows["minute"].to_numpy()[held])
+        for dense, field in zip(minutes, _FIELDS, strict=True):
+            dense[where] = rows[field].cast(pl.Float64).fill_null(np.nan).to_numpy()[held]
+    present = np.isfinite(minutes[3]).any(axis=(0, 2))
+    days, minutes = days[present], [dense[:, present] for dense in minutes]
     known = np.isfinite(minutes[3]).any(axis=0)
     last = int(np.flatnonzero(known[-1]).max(initial=-1)) if days.size else -1
     session = np.searchsorted(sessions, days)
     return {length: _joined(minutes, length, last, session) for length in LENGTHS}
+
+
+def _read(engine: Engine, first: int, last: int) -> pl.DataFrame:
+    """Minutes of regular hours of the names from `first` to `last`, with their day and minute in exchange time."""
+    b = MinuteBar
+    rows = read_table(
+        engine, select(b.name_id, b.at, *[getattr(b, field) for field in _FIELDS]).where(b.name_id.between(first, last))
+    )
+    local = pl.col("at").cast(pl.Datetime("ms")).dt.replace_time_zone("UTC").dt.convert_time_zone(_ZONE)
+    return rows.with_columns(
+        local.dt.date().alias("day"),
+        (local.dt.hour().cast(pl.Int32) * 60 + local.dt.minute() - _OPEN).alias("minute"),
+    ).filter(pl.col("minute").is_between(0, _MINUTES - 1))
 
 
 def _joined(minutes: list[Floats], length: int, last: int, session: NDArray[np.int64]) -> Bars:

@@ -10,7 +10,6 @@ import {
   useRef,
   useState,
 } from "react";
-import { Link } from "react-router";
 import type { Metric } from "@/shared/api/client";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, metricText, signed } from "@/shared/format";
@@ -323,9 +322,18 @@ const Line = memo(function Line({
       {cell(
         "symbol",
         0,
-        <Link to={`/dossier/${row.symbol}`} tabIndex={-1}>
+        // A plain link: one that follows the router's state is drawn again whenever the address changes.
+        <a
+          href={`/dossier/${row.symbol}`}
+          tabIndex={-1}
+          onClick={(event) => {
+            if (event.ctrlKey || event.metaKey || event.shiftKey) return;
+            event.preventDefault();
+            on.onOpen(row.symbol);
+          }}
+        >
           {row.symbol}
-        </Link>,
+        </a>,
       )}
       {cell("company", 1, row.company, row.company)}
       {ids.map((id, place) => {
