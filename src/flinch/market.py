@@ -152,10 +152,11 @@ class Market:
                 self._kept.popitem(last=False)
         return found
 
-    def history(self, node: Node) -> FloatArray:
-        """A number for every name in every session, names x sessions."""
-        value = evaluate([node], self.panel, 0, self.panel.sessions)[0]
-        return _numbers(value)
+    def history(self, node: Node, row: int) -> FloatArray:
+        """A number, or a condition as 1 and 0, of one name in every session."""
+        value = evaluate([node], self.panel.only(np.array([row])), 0, self.panel.sessions)[0]
+        found: FloatArray = _numbers(value)[0]
+        return found
 
     def reasons(self, node: Node, session: int) -> dict[int, str]:
         """Why names have no value of an expression on daily bars, by row."""
@@ -192,7 +193,7 @@ class Market:
         value = evaluate([node], panel, place, place + 1)[0]
         if isinstance(value, Truth):
             truth = Truth(value.yes[:, 0].copy(), value.no[:, 0].copy())
-            return Column(np.where(truth.yes, 1.0, np.where(truth.no, 0.0, np.nan)), truth)
+            return Column(_numbers(truth), truth)
         if node.kind == "text":
             texts = np.asarray(value, dtype=np.str_)
             return Column(np.full(texts.shape, np.nan), None, texts)

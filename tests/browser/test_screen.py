@@ -104,6 +104,19 @@ def test_walking_with_the_keyboard_moves_the_peek_and_enter_opens_the_dossier(qu
     expect(page).to_have_url(re.compile(f"iv_hv_ratio.*1.1.*at={order[1]}"))
 
 
+def test_a_walk_is_not_thrown_back_by_its_own_address(quiet_page: Page):
+    page = open_screen(quiet_page, RULES)
+    order = symbols(page)
+    # A slow machine: the address of one step is still on its way while the next is taken.
+    page.context.new_cdp_session(page).send("Emulation.setCPUThrottlingRate", {"rate": 8})
+    page.keyboard.press("r")
+    for _ in range(6):
+        page.keyboard.press("ArrowDown")
+        page.wait_for_timeout(135)
+    expect(page).to_have_url(re.compile(f"at={order[5]}"))
+    expect(page.locator("tr[aria-selected=true] td.col-symbol")).to_have_text(order[5])
+
+
 def test_an_edge_moves_by_keyboard_and_opens_again(quiet_page: Page):
     page = open_screen(quiet_page)
     edge = page.get_by_role("slider", name="Price, upper edge")

@@ -8,7 +8,7 @@ from sqlalchemy import Engine
 
 from flinch.core.rules import METRICS, RuleError
 from flinch.market import PLAIN, Market, make_market, warm
-from flinch.screening.columns import ColumnSet, Described, describe
+from flinch.screening.columns import Described, describe, read_columns
 from flinch.store.frame import load_frame
 from flinch.web import with_own
 
@@ -56,7 +56,7 @@ def test_columns_are_named_by_the_catalogue_the_user_or_themselves():
 
 
 def test_a_column_that_cannot_be_read_says_so_and_the_others_stay(market: Market):
-    good, bad = ColumnSet(market, PLAIN, {}, ["price", "prise", "price"], market.newest).columns
+    good, bad = read_columns(market, PLAIN, {}, ["price", "prise", "price"], market.newest)
     assert np.isfinite(good.values).all()
     assert bad.error is not None
     assert "Did you mean price" in bad.error

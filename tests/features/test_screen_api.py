@@ -63,6 +63,10 @@ def test_any_one_of_a_group_is_enough(client: FlaskClient):
     assert [step["lone_cut"] for step in either["rules"]] == [-len(first - second), -len(second - first)]
     both = screen(client, one, two)
     assert set(both["symbols"]) == first & second
+    # Of "all" the second is reached by those who passed the first, in its counts as in its histogram.
+    ranged = screen(client, one, {"text": "price >= 20", "group": 1})["rules"][1]
+    assert ranged["reached"] == len(first)
+    assert sum(ranged["histogram"]["counts"]) + ranged["unknown"] == ranged["reached"]
 
 
 def test_a_rule_that_is_off_open_or_wrong_cuts_nothing(client: FlaskClient):
@@ -227,7 +231,7 @@ def test_small_charts(client: FlaskClient, market: Market):
     assert found["series"][0]["close"] == market.frame.close[market.row("TARNO"), -21:].tolist()
     past = client.post("/api/screen/series", json=asked | {"what": "volatility", "as_of": "2026-08-03"}).json
     assert past["sessions"][-1] == "2026-08-03"
-    history = market.history(PLAIN.read("hv21").node)[market.row("TARNO")]
+    history = market.history(PLAIN.read("hv21").node, market.row("TARNO"))
     then = history[market.frame.sessions == np.datetime64("2026-08-03")]
     assert past["series"][0]["historical"][-1] == pytest.approx(float(then[0]), abs=0.01)
 

@@ -16,6 +16,7 @@ from flinch.store.bulk import replace_rows
 from flinch.store.frame import TENORS, read_names, read_option_totals, read_quotes, read_spots
 from flinch.store.market_state import read_state
 from flinch.store.models import ExpiryVolatility, OptionDay, VolatilityDay
+from flinch.store.reading import dates, numbers
 
 _ZONE = ZoneInfo("America/New_York")
 
@@ -39,14 +40,14 @@ def publish(engine: Engine) -> None:
     years = np.array([(instant - state.as_of).total_seconds() / 60 / 525_600 for instant in instants])
 
     def column(name: str) -> np.ndarray[tuple[int], np.dtype[np.float64]]:
-        return rows[name].cast(pl.Float64).fill_null(np.nan).to_numpy()
+        return numbers(rows[name])
 
     chain = ChainQuotes(
         rows["group"].cast(pl.Int64).to_numpy(),
         column("strike"),
         *[column(f"{side}_{quote}") for side in ("call", "put") for quote in ("bid", "ask")],
     )
-    spot = groups["close"].fill_null(np.nan).to_numpy()
+    spot = numbers(groups["close"])
     summary = summarise_expiries(chain, spot=spot, years=years, rate=state.rate)
     replace_rows(
         engine,
@@ -79,7 +80,7 @@ def publish(engine: Engine) -> None:
         ),
     )
     totals = read_option_totals(engine, state.as_of)
-    expirations = groups["expiration"].to_numpy().astype("datetime64[D]")
+    expirations = dates(groups["expiration"])
     counts = [np.bincount(owner, weights, names.height) for weights in (None, ~is_monthly(expirations))]
     strikes = np.bincount(owner[chain.group], minlength=names.height)
     width = typical_width(chain, owner, spot=spot, years=years, count=names.height)

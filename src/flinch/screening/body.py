@@ -33,7 +33,7 @@ class StackBody(BaseModel):
     universe: str = Field(
         "all",
         max_length=80,
-        description="all, stock, fund, tray, sector:NAME, members:SYMBOL, basket:ID, or symbols:A,B",
+        description="all, stock, fund, tray, sector:NAME, members:SYMBOL or basket:ID",
     )
     rules: list[RuleBody] = Field([], max_length=MAX_RULES)
     any_groups: list[int] = Field(

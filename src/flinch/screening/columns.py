@@ -55,22 +55,18 @@ class NamedColumn(NamedTuple):
         return {int(row): said[int(row)] for row in rows[missing] if int(row) in said}
 
 
-class ColumnSet:
-    """Several columns as of one session."""
+def read_columns(
+    market: Market, dictionary: Dictionary, own: dict[str, Described], texts: list[str], session: int
+) -> list[NamedColumn]:
+    """Columns as of a session, each text once; one that cannot be read carries its error."""
+    return [_column(market, dictionary, own, text, session) for text in dict.fromkeys(texts)]
 
-    def __init__(
-        self, market: Market, dictionary: Dictionary, own: dict[str, Described], texts: list[str], session: int
-    ) -> None:
-        self.columns = [self._column(market, dictionary, own, text, session) for text in dict.fromkeys(texts)]
 
-    @staticmethod
-    def _column(
-        market: Market, dictionary: Dictionary, own: dict[str, Described], text: str, session: int
-    ) -> NamedColumn:
-        try:
-            node = dictionary.read(text).node
-        except RuleError as error:
-            nothing = np.full(market.panel.names, np.nan)
-            return NamedColumn(describe(text, own, "number"), error.message, nothing, None, None, market, session)
-        found = market.column(node, session)
-        return NamedColumn(describe(text, own, node.kind), None, found.values, found.texts, node, market, session)
+def _column(market: Market, dictionary: Dictionary, own: dict[str, Described], text: str, session: int) -> NamedColumn:
+    try:
+        node = dictionary.read(text).node
+    except RuleError as error:
+        nothing = np.full(market.panel.names, np.nan)
+        return NamedColumn(describe(text, own, "number"), error.message, nothing, None, None, market, session)
+    found = market.column(node, session)
+    return NamedColumn(describe(text, own, node.kind), None, found.values, found.texts, node, market, session)

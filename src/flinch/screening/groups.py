@@ -76,7 +76,7 @@ def mask(market: Market, symbols: list[str]) -> BoolArray:
 def members(market: Market, engine: Engine, owner: int, source: str) -> BoolArray:
     """Who belongs to a source; raises NoSuchGroup.
 
-    `source` is all, stock, fund, tray, sector:NAME, members:SYMBOL, basket:ID or symbols:A,B.
+    `source` is all, stock, fund, tray, sector:NAME, members:SYMBOL or basket:ID.
     """
     kind, _, detail = source.partition(":")
     frame = market.frame
@@ -97,8 +97,6 @@ def members(market: Market, engine: Engine, owner: int, source: str) -> BoolArra
         if found is not None:
             return mask(market, found.symbols)
         raise NoSuchGroup("This basket is not there any more. Choose another universe.")
-    if kind == "symbols" and detail:
-        return mask(market, read_symbols(market, detail).symbols)
     raise NoSuchGroup(
         f"There is no universe {source[:60]!r}. Choose all, stock, fund, tray, a sector, a fund's members or a basket."
     )

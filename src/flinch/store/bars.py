@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from sqlalchemy import Engine, select
 
 from flinch.store.models import MinuteBar
-from flinch.store.reading import read_table
+from flinch.store.reading import dates, numbers, read_table
 
 Floats = NDArray[np.float64]
 LENGTHS = (5, 15, 60)
@@ -44,12 +44,12 @@ def load_bars(engine: Engine, ids: NDArray[np.int64], sessions: NDArray[np.datet
     # Some names after the other, so that two million rows are never held at once.
     for part in np.array_split(ids, max(1, ids.size // 64)):
         rows = _read(engine, int(part[0]), int(part[-1]))
-        day = rows["day"].to_numpy().astype("datetime64[D]")
+        day = dates(rows["day"])
         place = np.minimum(np.searchsorted(days, day), days.size - 1)
         held = days[place] == day
         where = (np.searchsorted(ids, rows["name_id"].to_numpy())[held], place[held], rows["minute"].to_numpy()[held])
         for dense, field in zip(minutes, _FIELDS, strict=True):
-            dense[where] = rows[field].cast(pl.Float64).fill_null(np.nan).to_numpy()[held]
+            dense[where] = numbers(rows[field])[held]
     present = np.isfinite(minutes[3]).any(axis=(0, 2))
     days, minutes = days[present], [dense[:, present] for dense in minutes]
     known = np.isfinite(minutes[3]).any(axis=0)

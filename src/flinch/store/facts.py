@@ -12,7 +12,7 @@ from sqlalchemy import Engine, Select, select
 
 from flinch.store.known import Dates, Events, Floats
 from flinch.store.models import Dividend, Estimate, Fundamental, ShortInterest
-from flinch.store.reading import read_table
+from flinch.store.reading import dates, numbers, read_table
 
 _YEAR = np.timedelta64(365, "D")
 _LAST_REPORTS = 8
@@ -33,7 +33,7 @@ def read_facts(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: ND
 
     def read(statement: Select[*tuple[Any, ...]], counted: str) -> tuple[Events, pl.DataFrame]:
         rows = read_table(engine, statement)
-        return Events(np.searchsorted(ids, rows["name_id"].to_numpy()), _dates(rows[counted]), ids.size), rows
+        return Events(np.searchsorted(ids, rows["name_id"].to_numpy()), dates(rows[counted]), ids.size), rows
 
     out: dict[str, Floats] = {}
     f = Fundamental
@@ -44,15 +44,15 @@ def read_facts(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: ND
         last = events.last(sessions)
         for name in figures:
             if not suffix or name in ("eps_ttm", "book"):
-                out[name + suffix] = events.taken(_numbers(rows[name]), last)
+                out[name + suffix] = events.taken(numbers(rows[name]), last)
         if not suffix:
-            ended = events.taken(_dates(rows["period_end"]).astype(np.int64), last)
+            ended = events.taken(dates(rows["period_end"]).astype(np.int64), last)
             out["fundamentals_age"] = sessions.astype(np.int64)[None, :] - ended
 
     e = Estimate
     events, rows = read(select(e.name_id, e.known_on, e.eps_next_year, e.fair_value), "known_on")
     for name in ("eps_next_year", "fair_value"):
-        out[name] = events.taken(_numbers(rows[name]), events.last(sessions))
+        out[name] = events.taken(numbers(rows[name]), events.last(sessions))
 
     out |= _dividends(engine, ids, sessions, kind)
 
@@ -60,27 +60,27 @@ def read_facts(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: ND
     events, rows = read(select(s.name_id, s.known_on, s.shares).order_by(s.name_id, s.settled_on), "known_on")
     last = events.last(sessions)
     before = np.where(last - 1 >= events.start[:-1, None], last - 1, -1)
-    out["short_shares"] = events.taken(_numbers(rows["shares"]), last)
-    out["short_shares_before"] = events.taken(_numbers(rows["shares"]), before)
+    out["short_shares"] = events.taken(numbers(rows["shares"]), last)
+    out["short_shares_before"] = events.taken(numbers(rows["shares"]), before)
     return out
 
 
 def _dividends(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: NDArray[np.str_]) -> dict[str, Floats]:
     d = Dividend
     rows = read_table(engine, select(d.name_id, d.ex_date, d.declared_on, d.amount).order_by(d.name_id, d.ex_date))
-    owner, ex_date = np.searchsorted(ids, rows["name_id"].to_numpy()), _dates(rows["ex_date"])
+    owner, ex_date = np.searchsorted(ids, rows["name_id"].to_numpy()), dates(rows["ex_date"])
     events = Events(owner, ex_date, ids.size)
     # Rows come in the order of the events, so a running total can be read at their indices.
-    running = np.concatenate([[0.0], np.cumsum(_numbers(rows["amount"]))])
+    running = np.concatenate([[0.0], np.cumsum(numbers(rows["amount"]))])
     paid = running[events.counted(sessions)] - running[events.counted(sessions - _YEAR)]
     upcoming = events.next(sessions)
     days = events.taken(ex_date.astype(np.int64), upcoming) - sessions.astype(np.int64)
-    declared = events.taken(_dates(rows["declared_on"]).astype(np.int64), upcoming) <= sessions.astype(np.int64)
+    declared = events.taken(dates(rows["declared_on"]).astype(np.int64), upcoming) <= sessions.astype(np.int64)
     pays = (kind != "index")[:, None]
     return {
         "dividend_ttm": np.where(pays, np.round(paid, 6), np.nan),
         "days_to_ex_dividend": np.where(declared, days, np.nan),
-        "next_dividend": np.where(declared, events.taken(_numbers(rows["amount"]), upcoming), np.nan),
+        "next_dividend": np.where(declared, events.taken(numbers(rows["amount"]), upcoming), np.nan),
     }
 
 
@@ -125,11 +125,3 @@ _REPORT_KEYS = ("days_to_earnings", "days_since_earnings", "last_earnings_move",
 def _earlier(events: Events, place: NDArray[np.int64], back: int) -> NDArray[np.int64]:
     earlier = place - back
     return np.where((place >= 0) & (earlier >= events.start[:-1, None]), earlier, -1)
-
-
-def _dates(column: pl.Series) -> Dates:
-    return column.cast(pl.Date).to_numpy().astype("datetime64[D]")
-
-
-def _numbers(column: pl.Series) -> Floats:
-    return column.cast(pl.Float64).fill_null(np.nan).to_numpy()

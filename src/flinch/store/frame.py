@@ -24,7 +24,7 @@ from flinch.store.models import (
     OptionQuote,
     VolatilityDay,
 )
-from flinch.store.reading import read_table
+from flinch.store.reading import dates, numbers, read_table
 
 Floats = NDArray[np.float64]
 TENORS = (7, 14, 30, 60, 90, 180, 365)
@@ -148,17 +148,17 @@ def load_frame(engine: Engine) -> MarketFrame | None:
             DailyBar.volume,
         ),
     )
-    sessions = np.unique(_days(bars["session"]))
+    sessions = np.unique(dates(bars["session"]))
 
     def scatter(rows: pl.DataFrame, columns: list[str]) -> list[Floats]:
         row = np.searchsorted(ids, rows["name_id"].to_numpy())
-        day = _days(rows["session"])
+        day = dates(rows["session"])
         column = np.searchsorted(sessions, day)
         known = (column < sessions.size) & (sessions[np.minimum(column, sessions.size - 1)] == day)
         out = []
         for name in columns:
             array = np.full((ids.size, sessions.size), np.nan)
-            array[row[known], column[known]] = rows[name].cast(pl.Float64).fill_null(np.nan).to_numpy()[known]
+            array[row[known], column[known]] = numbers(rows[name])[known]
             out.append(array)
         return out
 
@@ -192,8 +192,8 @@ def load_frame(engine: Engine) -> MarketFrame | None:
         names=[NameFacts(*row) for row in names.select("symbol", "company", "kind", "sector", "listed_on").iter_rows()],
         index=index,
         kind=kind,
-        shares_outstanding=names["shares_outstanding"].fill_null(np.nan).to_numpy(),
-        float_shares=names["float_shares"].fill_null(np.nan).to_numpy(),
+        shares_outstanding=numbers(names["shares_outstanding"]),
+        float_shares=numbers(names["float_shares"]),
         sessions=sessions,
         listed_from=np.where(traded.any(axis=1), traded.argmax(axis=1), sessions.size),
         **prices,
@@ -204,10 +204,6 @@ def load_frame(engine: Engine) -> MarketFrame | None:
         members=_members(engine, ids),
         quoted=quoted,
     )
-
-
-def _days(column: pl.Series) -> NDArray[np.datetime64]:
-    return column.cast(pl.Date).to_numpy().astype("datetime64[D]")
 
 
 def _expiries(engine: Engine, session: dt.date, ids: NDArray[np.int64]) -> dict[int, list[Expiry]]:

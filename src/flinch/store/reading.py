@@ -5,11 +5,23 @@ from __future__ import annotations
 from typing import Any
 
 import connectorx
+import numpy as np
 import polars as pl
+from numpy.typing import NDArray
 from sqlalchemy import Engine, Select
 from sqlalchemy.dialects import mysql
 
 from flinch.store.engine import DatabaseAway, reader_url
+
+
+def dates(column: pl.Series) -> NDArray[np.datetime64]:
+    """A column of days."""
+    return column.cast(pl.Date).to_numpy().astype("datetime64[D]")
+
+
+def numbers(column: pl.Series) -> NDArray[np.float64]:
+    """A column of numbers, NaN where NULL."""
+    return column.cast(pl.Float64).fill_null(np.nan).to_numpy()
 
 
 def read_table(engine: Engine, statement: Select[*tuple[Any, ...]]) -> pl.DataFrame:

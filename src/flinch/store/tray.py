@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from sqlalchemy import Engine, delete, func, select
 from sqlalchemy.orm import Session
 
 from flinch.store.engine import transaction
+from flinch.store.kept import plain
 from flinch.store.models import Owner, TrayEntry, TrayStep
+
+Operation = Literal["keep", "add", "remove", "replace"]
 
 MOST_ENTRIES = 500
 MOST_STEPS = 50
@@ -54,63 +57,50 @@ def read_tray(engine: Engine, owner_id: int) -> Tray:
 
 def add_to_tray(engine: Engine, owner_id: int, entries: list[tuple[str, dict[str, Any]]], now: dt.datetime) -> Tray:
     """Add (symbol, why) pairs that are not there yet, in one undoable step; raises TrayFull and adds none if too many."""
-    with transaction(engine) as session:
-        present = _entries(session, owner_id)
-        held = {entry.symbol for entry in present}
-        fresh = {symbol: why for symbol, why in entries if symbol not in held}
-        if len(present) + len(fresh) > MOST_ENTRIES:
-            raise TrayFull
-        if fresh:
-            _remember(session, owner_id, said_of("add", list(fresh)), present)
-            last = max((entry.position for entry in present), default=0)
-            for offset, (symbol, why) in enumerate(fresh.items(), 1):
-                moment = now.astimezone(dt.UTC).replace(tzinfo=None, microsecond=0)
-                session.add(
-                    TrayEntry(owner_id=owner_id, symbol=symbol, position=last + offset, why=why, added_at=moment)
-                )
-        return _tray(session, owner_id)
-
-
-def set_tray(
-    engine: Engine, owner_id: int, op: str, entries: list[tuple[str, dict[str, Any]]], what: str, now: dt.datetime
-) -> Tray:
-    """Change the tray by a list of (symbol, why) in one undoable step, said as `what`.
-
-    `op` is "keep" (only names on the list stay), "add" (those not there yet come), "remove" (names on the list go) or
-    "replace" (the list takes the tray's place; names that stay keep why they came). Raises TrayFull and changes nothing.
-    """
-    listed = dict(entries)
-    with transaction(engine) as session:
-        present = _entries(session, owner_id)
-        held = [entry.symbol for entry in present]
-        goes = {
-            "keep": {symbol for symbol in held if symbol not in listed},
-            "replace": {symbol for symbol in held if symbol not in listed},
-            "remove": {symbol for symbol in held if symbol in listed},
-        }.get(op, set())
-        comes = [symbol for symbol in listed if symbol not in held] if op in ("add", "replace") else []
-        if len(held) - len(goes) + len(comes) > MOST_ENTRIES:
-            raise TrayFull
-        if goes or comes:
-            _remember(session, owner_id, what[:120], present)
-            session.execute(delete(TrayEntry).where(TrayEntry.owner_id == owner_id, TrayEntry.symbol.in_(goes)))
-            last = max((entry.position for entry in present), default=0)
-            moment = now.astimezone(dt.UTC).replace(tzinfo=None, microsecond=0)
-            for offset, symbol in enumerate(comes, 1):
-                row = TrayEntry(owner_id=owner_id, symbol=symbol, position=last + offset, why=listed[symbol])
-                row.added_at = moment
-                session.add(row)
-        return _tray(session, owner_id)
+    return change_tray(engine, owner_id, "add", dict(entries), now)
 
 
 def remove_from_tray(engine: Engine, owner_id: int, symbols: list[str] | None) -> Tray:
     """Take names out in one undoable step; None takes out all."""
+    if symbols is None:
+        return change_tray(engine, owner_id, "keep", {}, verb="clear")
+    return change_tray(engine, owner_id, "remove", {symbol: {} for symbol in symbols})
+
+
+def change_tray(
+    engine: Engine,
+    owner_id: int,
+    op: Operation,
+    listed: dict[str, dict[str, Any]],
+    now: dt.datetime | None = None,
+    *,
+    verb: str | None = None,
+    about: str | None = None,
+) -> Tray:
+    """Change the tray by a list of names, symbol to why, in one step that undo takes back.
+
+    `op` is "keep" (only names on the list stay), "add" (those not there yet come), "remove" (names on the list go) or
+    "replace" (the list takes the tray's place; names that stay keep why they came). `now` is when names come. The step is
+    called by `verb`, else `op`, and what it is `about`, else the names that changed. Raises TrayFull and changes nothing.
+    """
     with transaction(engine) as session:
         present = _entries(session, owner_id)
-        gone = [entry.symbol for entry in present if symbols is None or entry.symbol in symbols]
-        if gone:
-            _remember(session, owner_id, said_of("clear" if symbols is None else "remove", gone), present)
-            session.execute(delete(TrayEntry).where(TrayEntry.owner_id == owner_id, TrayEntry.symbol.in_(gone)))
+        held = [entry.symbol for entry in present]
+        goes = [] if op == "add" else [symbol for symbol in held if (symbol in listed) == (op == "remove")]
+        comes = [symbol for symbol in listed if symbol not in held] if op in ("add", "replace") else []
+        if len(held) - len(goes) + len(comes) > MOST_ENTRIES:
+            raise TrayFull
+        if goes or comes:
+            changed = [*comes, *goes]
+            names = changed[0] if len(changed) == 1 else f"{len(changed)} names"
+            _remember(session, owner_id, f"{verb or op} {about or names}"[:120], present)
+            session.execute(delete(TrayEntry).where(TrayEntry.owner_id == owner_id, TrayEntry.symbol.in_(goes)))
+            last = max((entry.position for entry in present), default=0)
+            moment = plain(now or dt.datetime.now(dt.UTC))
+            for offset, symbol in enumerate(comes, 1):
+                row = TrayEntry(owner_id=owner_id, symbol=symbol, position=last + offset, why=listed[symbol])
+                row.added_at = moment
+                session.add(row)
         return _tray(session, owner_id)
 
 
@@ -152,11 +142,6 @@ def _tray(session: Session, owner_id: int) -> Tray:
     step = _last_step(session, owner_id)
     entries = [Entry(row.symbol, row.why, row.added_at.replace(tzinfo=dt.UTC)) for row in rows]
     return Tray(entries, step.what if step else None)
-
-
-def said_of(verb: str, symbols: list[str]) -> str:
-    """What a change is called: add TARNO, or add 3 names."""
-    return f"{verb} {symbols[0]}" if len(symbols) == 1 else f"{verb} {len(symbols)} names"
 
 
 def _remember(session: Session, owner_id: int, what: str, before: list[TrayEntry]) -> None:

@@ -3,7 +3,9 @@
 import numpy as np
 import pytest
 
+from flinch.core import technicals
 from flinch.core.rules import FUNCTIONS, Panel, RuleError, Truth, daily_vocabulary, evaluate
+from flinch.core.volatility import historical_vol
 
 NAN = float("nan")
 CLOSE = [10.0, 11.0, 12.0, 11.0, 13.0, 15.0, 14.0, NAN, 16.0, 18.0]
@@ -122,10 +124,23 @@ def test_every_function_is_worked_out_here_or_measured_against_a_reference():
 
 
 @pytest.mark.parametrize(
-    "text", ["keltner_upper(20, 1.5)", "mfi(3)", "hv(5, 'parkinson')", "gap_below(4)", "swing_low(2)"]
+    ("text", "compute"),
+    [
+        ("keltner_upper(3, 1.5)", lambda p: technicals.keltner(p["high"], p["low"], p["close"], 3, 1.5)[0]),
+        ("mfi(2)", lambda p: technicals.mfi(p["high"], p["low"], p["close"], p["volume"], 2)),
+        ("adx(2)", lambda p: technicals.adx(p["high"], p["low"], p["close"], 2)),
+        ("swing_low(1)", lambda p: technicals.swing(p["low"], 1, high=False)),
+        ("flat_bottom_run", lambda p: technicals.flat_bottom_run(p["open"], p["high"], p["low"], p["close"])),
+        (
+            "hv(3, 'parkinson')",
+            lambda p: 100 * historical_vol(p["open"], p["high"], p["low"], p["close"], 3, estimator="parkinson"),
+        ),
+    ],
 )
-def test_functions_read_their_bars_without_being_told(text):
-    assert len(run(text)) == len(CLOSE)
+def test_functions_read_their_bars_without_being_told(text, compute):
+    expected = compute(panel().series)[0]
+    assert np.isfinite(expected).any()
+    np.testing.assert_array_equal(run(text), expected)
 
 
 def test_a_function_that_lacks_its_bars_says_so():

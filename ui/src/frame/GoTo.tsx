@@ -1,7 +1,8 @@
-import { type KeyboardEvent, type Ref, useId, useState } from "react";
+import { type KeyboardEvent, type RefObject, useId, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Schemas } from "@/shared/api/client";
 import { useNames } from "@/shared/api/queries";
+import { Options } from "@/shared/ui/Options";
 
 const MOST = 8;
 type Row = Schemas["NameRow"];
@@ -27,7 +28,7 @@ export function findNames(names: Row[], text: string): Row[] {
 }
 
 /** Jump to a name by symbol or company. */
-export function GoTo({ inputRef }: { inputRef: Ref<HTMLInputElement> }) {
+export function GoTo({ inputRef }: { inputRef: RefObject<HTMLInputElement | null> }) {
   const navigate = useNavigate();
   const names = useNames().data?.names ?? [];
   const [text, setText] = useState("");
@@ -36,20 +37,20 @@ export function GoTo({ inputRef }: { inputRef: Ref<HTMLInputElement> }) {
   const list = useId();
   const found = findNames(names, text);
 
-  function go(row: Row | undefined, input: HTMLInputElement) {
+  function go(row: Row | undefined) {
     if (!row && !text.trim()) return;
     // An unknown symbol goes to its Dossier too, which says so and proposes the nearest.
     navigate(`/dossier/${encodeURIComponent(row?.symbol ?? text.trim().slice(0, 64))}`);
     setText("");
     setOpen(false);
-    input.blur();
+    inputRef.current?.blur();
   }
 
   function key(event: KeyboardEvent<HTMLInputElement>) {
     const input = event.currentTarget;
     if (event.key === "ArrowDown") setChosen(Math.min(chosen + 1, found.length - 1));
     else if (event.key === "ArrowUp") setChosen(Math.max(chosen - 1, 0));
-    else if (event.key === "Enter") go(found[chosen], input);
+    else if (event.key === "Enter") go(found[chosen]);
     else if (event.key === "Escape") {
       setText("");
       setOpen(false);
@@ -84,27 +85,23 @@ export function GoTo({ inputRef }: { inputRef: Ref<HTMLInputElement> }) {
         onKeyDown={key}
       />
       {showing && (
-        <div className="goto-list" id={list} role="listbox" aria-label="Names found">
-          {found.map((row, i) => (
-            // biome-ignore lint/a11y/useKeyWithClickEvents: the input handles the keys of its list
-            <div
-              key={row.symbol}
-              id={`${list}-${i}`}
-              role="option"
-              tabIndex={-1}
-              aria-selected={i === chosen}
-              className={i === chosen ? "chosen" : undefined}
-              onMouseDown={(event) => event.preventDefault()}
-              onMouseEnter={() => setChosen(i)}
-              onClick={(event) =>
-                go(row, event.currentTarget.closest(".goto")?.querySelector("input") as HTMLInputElement)
-              }
-            >
+        <Options
+          id={list}
+          className="goto-list"
+          label="Names found"
+          items={found}
+          chosen={chosen}
+          keyOf={(row) => row.symbol}
+          onChoose={setChosen}
+          onPick={go}
+          none={<div className="muted">No symbol or company matches.</div>}
+        >
+          {(row) => (
+            <>
               <b>{row.symbol}</b> <span>{row.company}</span> <i>{row.kind === "stock" ? row.sector : row.kind}</i>
-            </div>
-          ))}
-          {found.length === 0 && <div className="muted">No symbol or company matches.</div>}
-        </div>
+            </>
+          )}
+        </Options>
       )}
     </div>
   );

@@ -113,7 +113,7 @@ export function Lists({ onHide }: { onHide: () => void }) {
             )}
           </div>
         )}
-        <fieldset className="parts">
+        <fieldset className="segments parts">
           <legend className="visually-hidden">Which part</legend>
           {PARTS.map(({ value, sign, label }) => (
             <label key={value} className={value === part ? "chosen" : undefined}>

@@ -1,8 +1,8 @@
 import { type KeyboardEvent, type Ref, useState } from "react";
-import Dropdown from "react-bootstrap/Dropdown";
 import { useNavigate } from "react-router";
 import { download } from "@/shared/api/client";
 import { useChangeTray, useTray } from "@/shared/api/queries";
+import { TakeOut } from "@/shared/ui/TakeOut";
 import { useSubject } from "./subject";
 
 /** The working list, docked on every page. */
@@ -78,36 +78,17 @@ export function TrayBar({ listRef, onLists }: { listRef: Ref<HTMLUListElement>; 
           keep ∩ · add ∪ · drop − · paste · baskets
         </button>
         {items.length > 0 && (
-          <Dropdown drop="up" align="end">
-            <Dropdown.Toggle as="button" className="quiet">
-              take out
-            </Dropdown.Toggle>
-            <Dropdown.Menu>
-              {(["xlsx", "csv", "json"] as const).map((format) => (
-                <Dropdown.Item
-                  as="button"
-                  type="button"
-                  key={format}
-                  onClick={() =>
-                    download(`/api/tray/export?format=${format}`).catch((error: Error) => setConfirmed(error.message))
-                  }
-                >
-                  as {format.toUpperCase()}
-                </Dropdown.Item>
-              ))}
-              <Dropdown.Item
-                as="button"
-                type="button"
-                onClick={() =>
-                  navigator.clipboard
-                    .writeText(items.map((item) => item.symbol).join(", "))
-                    .then(() => setConfirmed(`${items.length} symbols copied`))
-                }
-              >
-                copy the symbols
-              </Dropdown.Item>
-            </Dropdown.Menu>
-          </Dropdown>
+          <TakeOut
+            drop="up"
+            onFile={(format) =>
+              download(`/api/tray/export?format=${format}`).catch((error: Error) => setConfirmed(error.message))
+            }
+            onCopy={() =>
+              navigator.clipboard
+                .writeText(items.map((item) => item.symbol).join(", "))
+                .then(() => setConfirmed(`${items.length} symbols copied`))
+            }
+          />
         )}
         {items.length > 0 && (
           <button type="button" className="quiet" onClick={() => change.mutate({ kind: "clear" })}>

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any, cast
@@ -11,7 +11,7 @@ from typing import Any, cast
 import numpy as np
 from numpy.typing import NDArray
 
-from flinch.core.arrays import FloatArray
+from flinch.core.arrays import FloatArray, IntArray
 from flinch.core.rules.functions import FUNCTIONS, Truth
 from flinch.core.rules.nodes import WHOLE_HISTORY, Node
 
@@ -34,6 +34,27 @@ class Panel:
     sessions: int
     series: Mapping[str, FloatArray]
     texts: Mapping[str, TextArray]
+
+    def only(self, rows: IntArray) -> Panel:
+        """Some names of the market; of each series only those rows are taken, when it is read."""
+        texts = {key: values[rows] for key, values in self.texts.items()}
+        return Panel(rows.size, self.sessions, _Rows(self.series, rows), texts)
+
+
+class _Rows(Mapping[str, FloatArray]):
+    def __init__(self, series: Mapping[str, FloatArray], rows: IntArray) -> None:
+        self._series = series
+        self._rows = rows
+
+    def __getitem__(self, key: str) -> FloatArray:
+        values = self._series[key]
+        return values[self._rows] if values.shape[0] > 1 else values
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._series)
+
+    def __len__(self) -> int:
+        return len(self._series)
 
 
 def evaluate(nodes: Sequence[Node], panel: Panel, start: int, end: int) -> list[Value]:

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.arrays import BoolArray, IntArray
 from flinch.core.rules.evaluate import Panel, evaluate
 from flinch.core.rules.functions import FUNCTIONS, Truth
 from flinch.core.rules.nodes import WHOLE_HISTORY, Node
@@ -66,13 +66,7 @@ class _Why:
 
     def known(self, node: Node, first: int, end: int, rows: IntArray) -> BoolArray:
         """Whether a part has a value in the sessions from `first` up to `end`, shape (rows, sessions)."""
-        some = Panel(
-            rows.size,
-            self.panel.sessions,
-            _Rows(self.panel.series, rows),
-            {key: values[rows] for key, values in self.panel.texts.items()},
-        )
-        value = evaluate([node], some, first, end)[0]
+        value = evaluate([node], self.panel.only(rows), first, end)[0]
         if isinstance(value, Truth):
             return value.yes | value.no
         if node.kind == "text":
@@ -130,21 +124,3 @@ class _Why:
             else:
                 text = _OWN_REASONS.get(node.op, "there is no value here")
             out[int(row)] = text
-
-
-class _Rows(Mapping[str, FloatArray]):
-    """Some rows of every series, taken when asked for."""
-
-    def __init__(self, series: Mapping[str, FloatArray], rows: IntArray) -> None:
-        self._series = series
-        self._rows = rows
-
-    def __getitem__(self, key: str) -> FloatArray:
-        values = self._series[key]
-        return values[self._rows] if values.shape[0] > 1 else values
-
-    def __iter__(self):  # type: ignore[no-untyped-def]
-        return iter(self._series)
-
-    def __len__(self) -> int:
-        return len(self._series)

@@ -36,10 +36,11 @@ class RuleCount(NamedTuple):
 
 
 class ScreenResult(NamedTuple):
-    """Names that survive every step, in the shape of the universe, and a count for each rule."""
+    """Names that survive every step, in the shape of the universe; for each rule its count, and the names that came to it."""
 
     survivors: BoolArray
     counts: list[RuleCount]
+    reached: list[BoolArray]
 
 
 def run_screen(truths: Sequence[Truth | None], rungs: Sequence[Rung], universe: BoolArray) -> ScreenResult:
@@ -59,65 +60,44 @@ def run_screen(truths: Sequence[Truth | None], rungs: Sequence[Rung], universe: 
     -------
     `ScreenResult`. Unknown does not survive: a step of "all" needs every answer to be yes, a step of "any" one of them.
     """
-    alive = universe.copy()
+    alive = universe
     failed = np.zeros(universe.shape, dtype=np.uint8)
-    passes: list[BoolArray] = []
-    flat: list[Rung] = []
+    reached = [universe] * len(truths)
+    counts = [RuleCount(0, 0, 0, 0, 0)] * len(truths)
+    steps: list[tuple[list[int], BoolArray]] = []
     for rung in rungs:
-        real = tuple(member for member in rung.members if truths[member] is not None)
         # "All" within a step is what steps are to each other.
-        flat += [Rung((member,)) for member in real] if rung.mode == "all" else [Rung(real, "any")] if real else []
-    counts: dict[int, RuleCount] = {}
-    for rung in flat:
-        answers = [answer for member in rung.members if (answer := truths[member]) is not None]
-        met = answers[0].yes if len(answers) == 1 else np.logical_or.reduce([answer.yes for answer in answers])
-        reached = int(np.count_nonzero(alive))
-        for member, answer in zip(rung.members, answers, strict=True):
-            known = answer.yes | answer.no
-            counts[member] = RuleCount(
-                reached, 0, int(np.count_nonzero(alive & answer.yes)), reached - int(np.count_nonzero(alive & known)), 0
-            )
-        alive &= met
-        failed += ~met
-        passes.append(met)
-        left = int(np.count_nonzero(alive))
-        counts.update({member: counts[member]._replace(survivors=left) for member in rung.members})
-    lone = (failed == 1) & universe
-    for rung, met in zip(flat, passes, strict=True):
-        if len(rung.members) == 1:
-            back = int(np.count_nonzero(lone & ~met))
-            counts[rung.members[0]] = counts[rung.members[0]]._replace(lone_cut=back)
-            continue
-        holders = np.sum([answer.yes for member in rung.members if (answer := truths[member]) is not None], axis=0)
-        only = (holders == 1) & alive
-        for member in rung.members:
-            answer = truths[member]
-            assert answer is not None
-            brought = int(np.count_nonzero(only & answer.yes))
-            counts[member] = counts[member]._replace(lone_cut=-brought)
-    placed = _reached(truths, rungs, universe)
-    out = []
-    for index in range(len(truths)):
-        reach = int(np.count_nonzero(placed[index])) if index in placed else 0
-        out.append(counts.get(index) or RuleCount(reach, reach, reach, 0, 0))
-    return ScreenResult(alive, out)
-
-
-def _reached(truths: Sequence[Truth | None], rungs: Sequence[Rung], universe: BoolArray) -> dict[int, BoolArray]:
-    """For each rule the names that came to it."""
-    alive, out = universe.copy(), {}
-    for rung in rungs:
-        answers = [answer for member in rung.members if (answer := truths[member]) is not None]
-        if rung.mode == "any":
-            out.update(dict.fromkeys(rung.members, alive))
+        for members in [rung.members] if rung.mode == "any" else [(member,) for member in rung.members]:
+            answers = {member: truth for member in members if (truth := truths[member]) is not None}
+            came = alive
             if answers:
-                alive = alive & np.logical_or.reduce([answer.yes for answer in answers])
+                met = _any_of([truth.yes for truth in answers.values()])
+                failed += ~met
+                alive = alive & met
+                steps.append((list(answers), met))
+            before, left = int(np.count_nonzero(came)), int(np.count_nonzero(alive))
+            for member in members:
+                reached[member] = came
+                counts[member] = RuleCount(before, before, before, 0, 0)
+                if member in answers:
+                    yes, no = answers[member]
+                    known = int(np.count_nonzero(came & (yes | no)))
+                    counts[member] = RuleCount(before, left, int(np.count_nonzero(came & yes)), before - known, 0)
+    lone = (failed == 1) & universe
+    for members_met, met in steps:
+        yeses = [truth.yes for member in members_met if (truth := truths[member]) is not None]
+        if len(members_met) == 1:
+            back = int(np.count_nonzero(lone & ~met))
+            counts[members_met[0]] = counts[members_met[0]]._replace(lone_cut=back)
             continue
-        for member in rung.members:
-            out[member] = alive
-            answer = truths[member]
-            alive = alive if answer is None else alive & answer.yes
-    return out
+        only = (np.sum(yeses, axis=0) == 1) & alive
+        for member, yes in zip(members_met, yeses, strict=True):
+            counts[member] = counts[member]._replace(lone_cut=-int(np.count_nonzero(only & yes)))
+    return ScreenResult(alive, counts, reached)
+
+
+def _any_of(parts: list[BoolArray]) -> BoolArray:
+    return parts[0] if len(parts) == 1 else np.logical_or.reduce(parts)
 
 
 class Edge(NamedTuple):

@@ -152,7 +152,7 @@ def over_time(
     node = dictionary.read(query.expression).node
     if node.kind == "text":
         raise RuleError("A category has no history. Choose a number or a condition.", 0, len(query.expression))
-    values = market.history(node)[row]
+    values = market.history(node, row)
     said = describe(query.expression.strip(), own, node.kind)
     known = values[np.isfinite(values)]
     reference = query.reference

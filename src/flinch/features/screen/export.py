@@ -12,7 +12,7 @@ from sqlalchemy import Engine
 from flinch.features.screen.schemas import ExportRequest
 from flinch.feeds.export import MIME, Cell, Heading, Sheet, write_sheet
 from flinch.market import Dictionary, Market
-from flinch.screening.columns import ColumnSet, Described, NamedColumn
+from flinch.screening.columns import Described, NamedColumn, read_columns
 from flinch.screening.groups import universe
 from flinch.screening.run import Ran, run_stack
 
@@ -31,7 +31,7 @@ def as_file(
     session = market.newest if request.as_of is None else market.session_on(request.as_of)
     start = universe(market, engine, owner, request.stack.universe, session)
     ran = run_stack(market, dictionary, request.stack, start, session)
-    columns = ColumnSet(market, dictionary, own, request.columns, session).columns
+    columns = read_columns(market, dictionary, own, request.columns, session)
     rows = _ordered(market, np.flatnonzero(ran.result.survivors), request.sort, dictionary, own, session)
     names = market.frame.names
     headings = [Heading("symbol", "Symbol", "", 0), Heading("company", "Company", "", 0)]
@@ -57,7 +57,7 @@ def _ordered(
             order = sorted(range(rows.size), key=lambda i: getattr(market.frame.names[rows[i]], name), reverse=falling)
             rows = rows[order]
             continue
-        column = ColumnSet(market, dictionary, own, [name], session).columns[0]
+        column = read_columns(market, dictionary, own, [name], session)[0]
         if column.texts is not None:
             order = sorted(range(rows.size), key=lambda i: column.texts[rows[i]], reverse=falling)  # type: ignore[index]
             rows = rows[order]

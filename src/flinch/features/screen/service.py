@@ -8,8 +8,7 @@ from collections import Counter
 import numpy as np
 from sqlalchemy import Engine
 
-from flinch.core.arrays import BoolArray
-from flinch.core.rules import METRICS, RuleCount, aim, distribution, spread
+from flinch.core.rules import METRICS, aim, distribution, spread
 from flinch.core.volatility import historical_vol
 from flinch.features.screen.schemas import (
     AimEdge,
@@ -27,9 +26,9 @@ from flinch.features.screen.schemas import (
     SeriesRequest,
 )
 from flinch.market import Dictionary, Market
-from flinch.screening.columns import ColumnSet, Described, describe
+from flinch.screening.columns import Described, describe, read_columns
 from flinch.screening.groups import universe
-from flinch.screening.run import Ran, RanRule, run_stack
+from flinch.screening.run import Ran, run_stack
 
 
 def run(
@@ -46,7 +45,6 @@ def run(
     ran = run_stack(market, dictionary, request.stack, start, session)
     rows = np.flatnonzero(ran.result.survivors)
     names = market.frame.names
-    columns = ColumnSet(market, dictionary, own, request.columns, session)
     return ScreenReply(
         version=market.frame.state.data_version,
         session=market.date(session),
@@ -63,45 +61,15 @@ def run(
                 texts=column.texts[rows].tolist() if column.texts is not None else [],
                 reasons={names[row].symbol: text for row, text in column.reasons(rows).items()},
             )
-            for column in columns.columns
+            for column in read_columns(market, dictionary, own, request.columns, session)
         ],
-        rules=_reports(market, own, ran, request.aim),
+        rules=[_report(market, own, ran, place, request.aim) for place in range(len(ran.rules))],
         changed=_changed(market, engine, owner, dictionary, request, ran) if request.against else None,
     )
 
 
-def _reports(market: Market, own: dict[str, Described], ran: Ran, wanted: int | None) -> list[RuleReport]:
-    reached = _reached(ran)
-    out = []
-    for place, (rule, count) in enumerate(zip(ran.rules, ran.result.counts, strict=True)):
-        out.append(_report(market, own, ran, place, rule, count, reached[place], wanted))
-    return out
-
-
-def _reached(ran: Ran) -> list[BoolArray]:
-    """Who came to each rule; those of a group come to all of its rules."""
-    out: dict[int, BoolArray] = {}
-    alive = ran.universe
-    for rung in ran.rungs:
-        truths = [truth for member in rung.members if (truth := ran.rules[member].truth) is not None]
-        out.update(dict.fromkeys(rung.members, alive))
-        if not truths:
-            continue
-        join = np.logical_or if rung.mode == "any" else np.logical_and
-        alive = alive & join.reduce([truth.yes for truth in truths])
-    return [out[place] for place in range(len(ran.rules))]
-
-
-def _report(
-    market: Market,
-    own: dict[str, Described],
-    ran: Ran,
-    place: int,
-    rule: RanRule,
-    count: RuleCount,
-    reached: BoolArray,
-    wanted: int | None,
-) -> RuleReport:
+def _report(market: Market, own: dict[str, Described], ran: Ran, place: int, wanted: int | None) -> RuleReport:
+    rule, count, reached = ran.rules[place], ran.result.counts[place], ran.result.reached[place]
     shape = rule.expression.shape if rule.expression else None
     subject = shape.subject if shape else ""
     said = describe(subject, own, shape.node.kind if shape and shape.node else "condition")

@@ -8,7 +8,7 @@ from flask_openapi3 import APIBlueprint
 from flinch.features.tray.schemas import TrayAddition, TrayChange, TrayExport, TrayItem, TrayReply, TraySymbolPath, Why
 from flinch.feeds.export import MIME, Cell, Heading, Sheet, write_sheet
 from flinch.market import Market
-from flinch.screening.columns import ColumnSet
+from flinch.screening.columns import read_columns
 from flinch.store import tray as store
 from flinch.web import Problem, UserError, dictionary, market, own_metrics, owner, reply, services
 
@@ -57,11 +57,12 @@ def change_tray(body: TrayChange) -> Response:
     now = market()
     symbols = [now.frame.names[now.row(symbol)].symbol for symbol in body.symbols]
     why = body.why.model_dump()
-    entries = [(symbol, why | ({"values": body.values[symbol]} if symbol in body.values else {})) for symbol in symbols]
-    said = {"keep": "keep only", "add": "add", "remove": "remove", "replace": "replace by"}[body.op]
-    what = f"{said} {body.why.words[:80]}" if body.op != "add" else store.said_of("add", symbols)
+    listed = {symbol: why | ({"values": body.values[symbol]} if symbol in body.values else {}) for symbol in symbols}
+    verb = {"keep": "keep only", "replace": "replace by"}.get(body.op)
+    about = None if body.op == "add" else body.why.words[:80]
+    moment = dt.datetime.now(dt.UTC)
     try:
-        tray = store.set_tray(services().engine, owner(), body.op, entries, what, dt.datetime.now(dt.UTC))
+        tray = store.change_tray(services().engine, owner(), body.op, listed, moment, verb=verb, about=about)
     except store.TrayFull:
         raise _full() from None
     return _reply(now, tray)
@@ -73,7 +74,7 @@ def export_tray(query: TrayExport) -> Response:
     now = market()
     entries = store.read_tray(services().engine, owner()).entries
     keys = list(dict.fromkeys(key for entry in entries for key in entry.why.get("values", {})))[:40]
-    columns = {c.described.key: c for c in ColumnSet(now, dictionary(), own_metrics(), keys, now.newest).columns}
+    columns = {c.described.key: c for c in read_columns(now, dictionary(), own_metrics(), keys, now.newest)}
     headings = [
         Heading("symbol", "Symbol", "", 0),
         Heading("company", "Company", "", 0),

@@ -5,6 +5,8 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from flinch.store.tray import Operation
+
 Symbol = Annotated[str, Field(min_length=1, max_length=64)]
 
 
@@ -28,7 +30,7 @@ class TrayChange(BaseModel):
     """Change the whole tray by a list of names, in one step that undo takes back."""
 
     model_config = ConfigDict(extra="forbid")
-    op: Literal["keep", "add", "remove", "replace"]
+    op: Operation
     symbols: list[Symbol] = Field(max_length=2_000)
     why: Why
     values: dict[Annotated[str, Field(max_length=12)], dict[Annotated[str, Field(max_length=40)], float | None]] = (

@@ -3,7 +3,7 @@ import { useMemo, useState } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { useMetrics, useOverTime } from "@/shared/api/queries";
 import { EChart } from "@/shared/chart/EChart";
-import { chartBase, type Palette, usePalette } from "@/shared/chart/palette";
+import { chartBase, monthAxis, type Palette, usePalette } from "@/shared/chart/palette";
 import { DASH, date, metricText, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 
@@ -158,20 +158,7 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
         return `<b>${date(data.sessions[i] ?? "", true)}</b><br>${text} ${value === null || condition ? "" : data.unit}`;
       },
     },
-    xAxis: {
-      type: "category",
-      data: data.sessions,
-      boundaryGap: false,
-      axisLine: { lineStyle: { color: c.rule } },
-      axisTick: { show: false },
-      axisLabel: {
-        color: c.muted,
-        hideOverlap: true,
-        interval: (i: number, value: string) => i > 0 && data.sessions[i - 1]?.slice(0, 7) !== value.slice(0, 7),
-        formatter: (value: string) =>
-          value.slice(5, 7) === "01" ? value.slice(0, 4) : date(value).replace(/^\d+ /, ""),
-      },
-    },
+    xAxis: monthAxis(data.sessions, c),
     yAxis: {
       type: "value",
       scale: !condition,

@@ -2,7 +2,7 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Dossier } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { chartBase, type Palette, usePalette } from "@/shared/chart/palette";
+import { chartBase, monthAxis, type Palette, usePalette } from "@/shared/chart/palette";
 import { DASH, date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { ESTIMATORS, WINDOWS } from "./choices";
@@ -95,13 +95,6 @@ export function VolatilityYear({
 
 function makeOption(data: Dossier, window: number, c: Palette): EChartsCoreOption {
   const { year } = data;
-  const months = new Set<string>();
-  const firsts = year.sessions.filter((session) => {
-    const month = session.slice(0, 7);
-    if (months.has(month)) return false;
-    months.add(month);
-    return true;
-  });
   // The hollow line of what is priced: a line of ink with a line of paper inside it.
   const implied = (color: string, width: number, z: number) => ({
     type: "line",
@@ -129,20 +122,7 @@ function makeOption(data: Dossier, window: number, c: Palette): EChartsCoreOptio
         return `<b>${date(session, true)}</b><br>implied ${number(iv, 1)} %<br>historical ${number(hv, 1)} %${gap}${report}`;
       },
     },
-    xAxis: {
-      type: "category",
-      data: year.sessions,
-      boundaryGap: false,
-      axisLine: { lineStyle: { color: c.rule } },
-      axisTick: { show: false },
-      axisLabel: {
-        color: c.muted,
-        hideOverlap: true,
-        interval: (_: number, value: string) => firsts.includes(value) && value !== year.sessions[0],
-        formatter: (value: string) =>
-          value.slice(5, 7) === "01" ? value.slice(0, 4) : date(value).replace(/^\d+ /, ""),
-      },
-    },
+    xAxis: monthAxis(year.sessions, c),
     yAxis: {
       type: "value",
       min: 0,

@@ -1,9 +1,11 @@
 import { type KeyboardEvent, useEffect, useId, useRef, useState } from "react";
 import { api, type Metric, type Schemas } from "@/shared/api/client";
 import { useHandbook } from "@/shared/api/queries";
+import { Options } from "@/shared/ui/Options";
 import type { Bars } from "./state";
 
 const MOST = 8;
+const OPERATOR = /[<>=()]/;
 const WORD = /[A-Za-z_][A-Za-z_0-9]*$/;
 
 type Proposal = { name: string; insert: string; what: string };
@@ -55,12 +57,13 @@ export function RuleText({
     };
   }, [text, bars]);
 
-  const found = closed ? [] : propose(text, caret, names, functions, picks);
+  const expression = !picks || OPERATOR.test(text);
+  const found = closed ? [] : propose(text, caret, names, functions, expression);
   const showing = found.length > 0;
 
   function accept(proposal: Proposal) {
     const word = WORD.exec(text.slice(0, caret))?.[0] ?? "";
-    const whole = picks && !/[<>=()]/.test(text);
+    const whole = !expression;
     // A metric picked by itself is a rule without edges already.
     if (whole && !proposal.insert.endsWith(")")) {
       setText("");
@@ -125,7 +128,7 @@ export function RuleText({
         aria-controls={list}
         aria-autocomplete="list"
         aria-activedescendant={showing ? `${list}-${chosen}` : undefined}
-        aria-invalid={wrong !== null && (!picks || /[<>=()]/.test(text))}
+        aria-invalid={wrong !== null && expression}
         maxLength={1001}
         spellCheck={false}
         autoComplete="off"
@@ -140,24 +143,22 @@ export function RuleText({
         onKeyDown={key}
       />
       {showing && (
-        <div className="proposals" id={list} role="listbox" aria-label="Names that fit">
-          {found.map((proposal, i) => (
-            // biome-ignore lint/a11y/useKeyWithClickEvents: the text handles the keys of its list
-            <div
-              key={proposal.name}
-              id={`${list}-${i}`}
-              role="option"
-              tabIndex={-1}
-              aria-selected={i === chosen}
-              className={i === chosen ? "chosen" : undefined}
-              onMouseDown={(event) => event.preventDefault()}
-              onMouseEnter={() => setChosen(i)}
-              onClick={() => accept(proposal)}
-            >
+        <Options
+          id={list}
+          className="proposals"
+          label="Names that fit"
+          items={found}
+          chosen={chosen}
+          keyOf={(proposal) => proposal.name}
+          onChoose={setChosen}
+          onPick={accept}
+        >
+          {(proposal) => (
+            <>
               <b>{proposal.name}</b> <span>{proposal.what}</span>
-            </div>
-          ))}
-        </div>
+            </>
+          )}
+        </Options>
       )}
       {!picks && (
         <div className="rule-foot">
@@ -178,7 +179,7 @@ export function RuleText({
           </button>
         </div>
       )}
-      {picks && wrong && /[<>=()]/.test(text) && <div className="rule-error">{wrong.message}</div>}
+      {picks && wrong && expression && <div className="rule-error">{wrong.message}</div>}
     </div>
   );
 }
@@ -190,9 +191,9 @@ function propose(
   caret: number,
   metrics: Metric[],
   functions: Schemas["FunctionEntry"][],
-  picks: boolean,
+  expression: boolean,
 ): Proposal[] {
-  const whole = picks && !/[<>=()]/.test(text);
+  const whole = !expression;
   const wanted = (whole ? text.trim() : lastWord(text, caret)).toLowerCase();
   if (wanted.length < (whole ? 1 : 2)) return [];
   const grade = (key: string, label: string) => {

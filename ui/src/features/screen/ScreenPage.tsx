@@ -1,5 +1,4 @@
 import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
-import Dropdown from "react-bootstrap/Dropdown";
 import { Link, useNavigate } from "react-router";
 import { tellResults } from "@/frame/results";
 import { useSubject } from "@/frame/subject";
@@ -28,14 +27,16 @@ import {
 import { count, date, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
+import { TakeOut } from "@/shared/ui/TakeOut";
 import { Changed } from "./Changed";
 import { ColumnPicker } from "./ColumnPicker";
 import { Gallery } from "./Gallery";
-import { useAside, useLook } from "./kept";
+import { type Look, useAside, useLook } from "./kept";
 import { Results } from "./Results";
 import { needed, ordered, type Row, sharedScale, spokenOf, toColumns, toRows, valuesOf } from "./rows";
 import { SaveDialog, ScreensDialog } from "./Screens";
 import { Narrowest, Stack, universeWords } from "./Stack";
+import { StackHead } from "./StackHead";
 import {
   COLUMNS,
   FIRST,
@@ -49,6 +50,7 @@ import {
   writeScreen,
 } from "./state";
 import { AsOf, GalleryTools, MetricSelect, periodOf, sizeOf } from "./ViewTools";
+import { useWalk } from "./walk";
 
 const MarketMap = lazy(() => import("./MarketMap"));
 const VIEWS: { value: View; label: string }[] = [
@@ -135,7 +137,7 @@ function ScreenAt({
   const area = params.get("area") ?? "market_cap";
   const shade = params.get("shade") ?? "change_pct";
   const spoken = useMemo(() => spokenOf(screen.rules, metricMap), [screen.rules, metricMap]);
-  const before = useLook(base.saved?.id ?? null, changed);
+  const [look, setLook] = useState<Look | null>(null);
   const request = useMemo(
     () => ({
       stack: { universe: current.universe, rules: current.rules, any_groups: current.anyGroups },
@@ -145,11 +147,11 @@ function ScreenAt({
       against:
         against === null
           ? null
-          : against === "look" && before.look
-            ? { session: before.look.session, symbols: before.look.symbols }
-            : { session: against === "look" || against === "previous" ? null : against, symbols: null },
+          : against === "look" && look
+            ? { session: look.session, symbols: look.symbols }
+            : { session: null, symbols: null },
     }),
-    [current, ids, spoken, screen.view, area, shade, asOf, aim, against, before.look],
+    [current, ids, spoken, screen.view, area, shade, asOf, aim, against, look],
   );
   const answer = useScreen(request, true);
   const reply = answer.data?.reply;
@@ -158,8 +160,7 @@ function ScreenAt({
   const sorted = useMemo(() => ordered(rows, columns, screen.sort), [rows, columns, screen.sort]);
   const scale = useMemo(() => sharedScale(rows, columns), [rows, columns]);
   const symbols = reply?.symbols;
-  const answered = reply && !answer.isPlaceholderData ? reply.session : null;
-  before.record(answered, symbols);
+  useLook(changed ? null : (base.saved?.id ?? null), answer.isPlaceholderData ? undefined : reply, setLook);
   useEffect(() => {
     if (symbols) tellResults(sorted.map((row) => row.symbol));
   }, [symbols, sorted]);
@@ -175,28 +176,9 @@ function ScreenAt({
     return same < 0 ? undefined : reply?.rules[same];
   });
 
-  // The focused row moves at once; the address follows when the walk pauses.
-  const at = params.get("at");
-  const [focused, setFocused] = useState(at);
-  const written = useRef(at);
-  useEffect(() => {
-    // Our own writing comes back late; only an address from elsewhere moves the row.
-    if (at === written.current) return;
-    written.current = at;
-    setFocused(at);
-  }, [at]);
-  useEffect(() => {
-    if (focused === at) return;
-    const timer = setTimeout(() => {
-      written.current = focused;
-      write({ at: focused });
-    }, 120);
-    return () => clearTimeout(timer);
-  }, [focused, at, write]);
-
+  const { focused, walk, leave } = useWalk(params.get("at"), write);
   function open(symbol: string) {
-    written.current = symbol;
-    write({ at: symbol });
+    leave(symbol);
     // One step after the other: a second navigation at once would drop the first.
     setTimeout(() => navigate(`/dossier/${symbol}`));
   }
@@ -215,7 +197,7 @@ function ScreenAt({
   }, [focusedRow, link, setSubject]);
   const focus = (row: Row) => {
     // Both at once: a key pressed right after a step is about the row stepped to.
-    setFocused(row.symbol);
+    walk(row.symbol);
     setSubject(subjectOf(row));
   };
 
@@ -312,50 +294,22 @@ function ScreenAt({
         onChange={change}
         onMove={(place, text) => setMoving({ place, text })}
       >
-        <header>
-          <h1>
-            <button type="button" title="Saved screens and starters (o)" onClick={() => setDialog("screens")}>
-              {base.draft.name || "Screen"} <span aria-hidden="true">▾</span>
-            </button>
-          </h1>
-          <span className="stack-state">
-            {changed && base.key !== null && <b>changed</b>}
-            {changed && (
-              <button type="button" className="quiet" onClick={() => write({ ...nothing, screen: base.key }, true)}>
-                revert
-              </button>
-            )}
-            {base.saved && changed && (
-              <button type="button" className="quiet" onClick={saveNow}>
-                save
-              </button>
-            )}
-            {(changed || base.key !== null) && (
-              <button type="button" className="quiet" onClick={() => setDialog("save")}>
-                save as
-              </button>
-            )}
-          </span>
-        </header>
-        {base.draft.description && <p className="stack-about">{base.draft.description}</p>}
-        {aside && (
-          <p className="stack-aside" role="status">
-            Your changes to {aside.name} were put aside.{" "}
-            <button
-              type="button"
-              className="quiet"
-              onClick={() => {
-                setAside(null);
-                navigate(aside.address);
-              }}
-            >
-              bring back
-            </button>{" "}
-            <button type="button" className="quiet" onClick={() => setAside(null)}>
-              forget
-            </button>
-          </p>
-        )}
+        <StackHead
+          draft={base.draft}
+          kept={base.saved !== null}
+          opened={base.key !== null}
+          changed={changed}
+          aside={aside}
+          onScreens={() => setDialog("screens")}
+          onRevert={() => write({ ...nothing, screen: base.key }, true)}
+          onSave={saveNow}
+          onSaveAs={() => setDialog("save")}
+          onBringBack={({ address }) => {
+            setAside(null);
+            navigate(address);
+          }}
+          onForget={() => setAside(null)}
+        />
       </Stack>
       <section className="results" aria-label="Results">
         <header>
@@ -396,21 +350,7 @@ function ScreenAt({
                 columns
               </button>
             )}
-            <Dropdown align="end">
-              <Dropdown.Toggle as="button" className="quiet">
-                take out
-              </Dropdown.Toggle>
-              <Dropdown.Menu>
-                {(["xlsx", "csv", "json"] as const).map((format) => (
-                  <Dropdown.Item as="button" type="button" key={format} onClick={() => takeOut(format)}>
-                    as {format.toUpperCase()}
-                  </Dropdown.Item>
-                ))}
-                <Dropdown.Item as="button" type="button" onClick={copy}>
-                  copy the symbols <kbd>c</kbd>
-                </Dropdown.Item>
-              </Dropdown.Menu>
-            </Dropdown>
+            <TakeOut copyKey="c" onFile={takeOut} onCopy={copy} />
             {fresh.length > 0 && fresh.length <= 500 && (
               <button type="button" className="quiet" onClick={keepAll}>
                 {fresh.length === rows.length
@@ -441,13 +381,13 @@ function ScreenAt({
           <Changed changed={reply?.changed ?? null} rules={current.rules}>
             <select
               aria-label="Compare with"
-              value={["previous", "look"].includes(against) ? against : "previous"}
+              value={against === "look" && look ? "look" : "previous"}
               onChange={(event) => write({ vs: event.target.value })}
             >
               <option value="previous">the session before</option>
-              {before.look && (
+              {look && (
                 <option value="look">
-                  your last look, as of {date(before.look.session)} ({before.look.symbols.length})
+                  your last look, as of {date(look.session)} ({look.symbols.length})
                 </option>
               )}
             </select>

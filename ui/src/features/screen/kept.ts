@@ -1,40 +1,34 @@
-import { useEffect, useRef, useState } from "react";
-import { api } from "@/shared/api/client";
+import { useEffect, useState } from "react";
+import { api, type Schemas, type ScreenReply } from "@/shared/api/client";
 
 const ASIDE = "flinch.aside";
 
-type Look = { session: string; looked_at: string; symbols: string[] };
+export type Look = Schemas["Look"];
 
-/** What a saved screen showed when it was last looked at as of another session. This look is remembered for the next time. */
-export function useLook(id: number | null, changed: boolean) {
-  const [look, setLook] = useState<Look | null>(null);
-  const done = useRef("");
-  // biome-ignore lint/correctness/useExhaustiveDependencies: another screen has other looks
+/**
+ * Remembers what a saved screen shows, and tells what it showed when it was last looked at as of another session. Nothing
+ * is remembered while `id` is null (no saved screen, or one that was changed) or the answer is not there yet.
+ */
+export function useLook(
+  id: number | null,
+  shown: ScreenReply | undefined,
+  onBefore: (look: Look | null) => void,
+): void {
   useEffect(() => {
-    setLook(null);
-    done.current = "";
-  }, [id]);
-  const pending = useRef<{ session: string; symbols: string[] } | null>(null);
-  useEffect(() => {
-    const shown = pending.current;
-    if (id === null || changed || !shown) return;
-    const key = `${id} ${shown.session} ${shown.symbols.length}`;
-    if (done.current === key) return;
-    done.current = key;
-    api.look(id, shown).then(
-      (reply) => setLook(reply.before),
-      () => {
-        done.current = "";
-      },
+    if (id === null || !shown) return;
+    let left = false;
+    api.look(id, { session: shown.session, symbols: shown.symbols }).then(
+      (reply) => !left && onBefore(reply.before),
+      // Without the server there is nothing to compare with; the frame says that it is away.
+      () => !left && onBefore(null),
     );
-  });
-  const record = (session: string | null, symbols: string[] | undefined) => {
-    pending.current = session && symbols ? { session, symbols } : null;
-  };
-  return { look, record };
+    return () => {
+      left = true;
+    };
+  }, [id, shown, onBefore]);
 }
 
-type Aside = { name: string; address: string };
+export type Aside = { name: string; address: string };
 
 /** Unsaved changes of a screen that was left for another one; kept in this browser until they are brought back or forgotten. */
 export function useAside(): [Aside | null, (aside: Aside | null) => void] {

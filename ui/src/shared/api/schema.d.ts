@@ -1311,7 +1311,7 @@ export interface components {
             sort: string[];
             /**
              * Universe
-             * @description all, stock, fund, tray, sector:NAME, members:SYMBOL, basket:ID, or symbols:A,B
+             * @description all, stock, fund, tray, sector:NAME, members:SYMBOL or basket:ID
              * @default all
              */
             universe: string;
@@ -1473,7 +1473,7 @@ export interface components {
             rules: components["schemas"]["RuleBody"][];
             /**
              * Universe
-             * @description all, stock, fund, tray, sector:NAME, members:SYMBOL, basket:ID, or symbols:A,B
+             * @description all, stock, fund, tray, sector:NAME, members:SYMBOL or basket:ID
              * @default all
              */
             universe: string;

@@ -1,5 +1,6 @@
 import { useMemo } from "react";
 import { useTheme } from "@/frame/theme";
+import { date } from "@/shared/format";
 
 export type Palette = Record<"ink" | "paper" | "muted" | "rule" | "accent" | "solid" | "wash", string>;
 
@@ -20,6 +21,23 @@ export function usePalette(): Palette {
       wash: read("wash"),
     };
   }, [theme]);
+}
+
+/** Sessions from left to right, with a label where a month begins. */
+export function monthAxis(sessions: string[], c: Palette) {
+  return {
+    type: "category",
+    data: sessions,
+    boundaryGap: false,
+    axisLine: { lineStyle: { color: c.rule } },
+    axisTick: { show: false },
+    axisLabel: {
+      color: c.muted,
+      hideOverlap: true,
+      interval: (i: number, value: string) => i > 0 && sessions[i - 1]?.slice(0, 7) !== value.slice(0, 7),
+      formatter: (value: string) => (value.slice(5, 7) === "01" ? value.slice(0, 4) : date(value).replace(/^\d+ /, "")),
+    },
+  };
 }
 
 /** What every chart has in common: no motion, our type, and a plain framed tooltip. */
