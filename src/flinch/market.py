@@ -30,6 +30,7 @@ from flinch.core.rules import (
 )
 from flinch.core.rules.catalogue import BAR_KEYS
 from flinch.core.rules.evaluate import TextArray, Value
+from flinch.derived import bands, derive
 from flinch.store.bars import Bars, load_bars
 from flinch.store.engine import DatabaseAway
 from flinch.store.facts import Report
@@ -76,7 +77,8 @@ class Market:
         self.as_of = frame.state.as_of.astimezone(EXCHANGE_ZONE)
         self.today = dt.date.fromisoformat(str(frame.sessions[-1]))
         self.newest = frame.sessions.size - 1
-        self.panel = _daily_panel(frame)
+        self.bands = bands(frame)
+        self.panel = _daily_panel(frame, derive(frame, self.bands))
         self.why = {m.key: dict(m.missing) for m in METRICS.values() if m.read}
         self._read_bars = read_bars
         self._bars: Mapping[int, Bars] | None = None
@@ -235,7 +237,7 @@ def _numbers(value: Value) -> FloatArray:
     return np.asarray(value, dtype=np.float64)
 
 
-def _daily_panel(frame: MarketFrame) -> Panel:
+def _daily_panel(frame: MarketFrame, derived: dict[str, FloatArray]) -> Panel:
     """The catalogue's series in their units, and what a name is."""
     number = frame.sessions.astype(np.int64)
     listed = np.array([name.listed_on for name in frame.names], dtype="datetime64[D]").astype(np.int64)
@@ -245,6 +247,7 @@ def _daily_panel(frame: MarketFrame) -> Panel:
         **{key: getattr(frame, key) for key in BAR_KEYS},
         **{f"iv{days}": vols for days, vols in frame.implied.items()},
         **frame.daily,
+        **derived,
         "shares_outstanding": frame.shares_outstanding[:, None],
         "float_shares": frame.float_shares[:, None],
         "days_listed": np.where(age >= 0, age, np.nan),

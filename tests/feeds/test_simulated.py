@@ -20,7 +20,7 @@ def summary(simulated: SimulatedMarket):
     bid, ask = chain.bid.reshape(-1, 2), chain.ask.reshape(-1, 2)
     quotes = ChainQuotes(chain.expiry[::2], chain.strike[::2], bid[:, 0], ask[:, 0], bid[:, 1], ask[:, 1])
     spot = simulated.close[expiries.name, -1]
-    return summarise_expiries(quotes, spot=spot, years=expiries.years, rate=RATE)
+    return summarise_expiries(quotes, name=expiries.name, spot=spot, years=expiries.years, rate=RATE)
 
 
 def of_size(simulated, size):
@@ -39,8 +39,10 @@ def test_names_are_invented_distinct_and_shaped_as_promised():
 
 def test_made_twice_it_is_the_same(simulated: SimulatedMarket):
     again = simulate()
-    for field in ("open", "high", "low", "close", "volume", "vols", "nearest_vol"):
+    for field in ("open", "high", "low", "close", "volume"):
         assert np.array_equal(getattr(simulated, field), getattr(again, field), equal_nan=True)
+    for field, values in simulated.volatility.items():
+        assert np.array_equal(values, again.volatility[field], equal_nan=True), field
     assert all(
         np.array_equal(a, b, equal_nan=a.dtype.kind == "f") for a, b in zip(simulated.chain, again.chain, strict=True)
     )
@@ -154,7 +156,7 @@ def test_returns_have_fat_tails_and_volatility_clusters(simulated: SimulatedMark
 def test_implied_lies_above_realised_on_average_and_not_always(simulated: SimulatedMarket):
     bars = (simulated.open, simulated.high, simulated.low, simulated.close)
     after = historical_vol(*bars, 21, estimator="yang_zhang")[:480, 21:]
-    ratio = simulated.vols[:480, :-21, 2] / after
+    ratio = simulated.volatility["iv30"][:480, :-21] / after
     assert 1.02 < np.nanmedian(ratio) < 1.3
     assert 0.1 < np.nanmean(ratio < 1) < 0.45
 
@@ -163,8 +165,8 @@ def test_earnings_variance_shows_before_and_collapses_after(simulated: Simulated
     e = simulated.earnings
     past = (e.reaction > 30) & (e.reaction < 500) & (e.company < 480)
     weekly = np.array([name.size == "large" for name in simulated.names])[e.company]
-    before = simulated.vols[e.company, np.clip(e.reaction - 1, 0, 503), 0][past & weekly]
-    after = simulated.vols[e.company, np.clip(e.reaction, 0, 503), 0][past & weekly]
+    before = simulated.volatility["iv7"][e.company, np.clip(e.reaction - 1, 0, 503)][past & weekly]
+    after = simulated.volatility["iv7"][e.company, np.clip(e.reaction, 0, 503)][past & weekly]
     assert np.median(before / after) > 1.25
     assert np.mean(before > after) > 0.9
 

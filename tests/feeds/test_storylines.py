@@ -40,7 +40,7 @@ def measure(market: Market, story: Storyline) -> dict[str, float]:
 
 def test_every_story_has_a_name_of_its_own_and_dates_the_market_knows(market: Market):
     assert len({story.symbol for story in STORIES}) == len({story.name for story in STORIES}) == len(STORIES)
-    known = {str(day) for day in market.frame.sessions} | {"2026-09-10", "2026-09-22"}
+    known = {str(day) for day in market.frame.sessions} | {"2026-09-10", "2026-09-16", "2026-09-22"}
     assert all(str(day) in known for story in STORIES for day in story.dates)
 
 

@@ -48,12 +48,12 @@ def test_the_frame_holds_what_the_simulator_made(frame: MarketFrame, simulated: 
     for field in ("open", "high", "low", "close", "volume"):
         made = np.where(simulated.traded, getattr(simulated, field), np.nan)
         assert np.array_equal(getattr(frame, field), made, equal_nan=True), field
-    history = np.where(simulated.traded, simulated.vols[:, :, 2], np.nan)[:, :-1]
+    history = np.where(simulated.traded, simulated.volatility["iv30"], np.nan)[:, :-1]
     assert np.allclose(frame.implied[30][:, :-1], history, atol=1e-6, equal_nan=True)
 
 
 def test_todays_volatility_is_read_from_the_chain_and_near_the_truth(frame: MarketFrame, simulated: SimulatedMarket):
-    today, truth = frame.implied[30][:, -1], simulated.vols[:, -1, 2]
+    today, truth = frame.implied[30][:, -1], simulated.volatility["iv30"][:, -1]
     assert np.nanmax(np.abs(today - truth)) > 0, "it is not copied"
     for size, noise in (("large", 0.003), ("medium", 0.008), ("small", 0.02)):
         of_size = np.array([name.size == size for name in simulated.names])

@@ -29,14 +29,16 @@ def broadcast_flat(*values: ArrayLike) -> tuple[list[FloatArray], tuple[int, ...
     return [flat(array) for array in arrays], shape
 
 
-def run_in_chunks(kernel: Callable[..., None], inputs: list[FloatArray], outputs: list[FloatArray]) -> None:
+def run_in_chunks(
+    kernel: Callable[..., None], inputs: list[FloatArray], outputs: list[FloatArray], chunk: int = _CHUNK
+) -> None:
     """Run a compiled element-wise `kernel(*inputs, *outputs)` that releases the interpreter lock, over all cores.
 
     Plain threads over slices rather than a compiled parallel loop: the latter may not be entered from two request
     threads at once.
     """
     size = inputs[0].size
-    slices = [slice(start, min(start + _CHUNK, size)) for start in range(0, size, _CHUNK)]
+    slices = [slice(start, min(start + chunk, size)) for start in range(0, size, chunk)]
 
     def run(part: slice) -> None:
         kernel(*[a[part] for a in inputs], *[a[part] for a in outputs])

@@ -89,6 +89,24 @@ def _median(values: Any, window: int, out: Any) -> None:
 
 
 @njit(cache=True, nogil=True)
+def _share_below(values: Any, others: Any, window: int, least: int, out: Any) -> None:
+    rows, sessions = values.shape
+    for i in range(rows):
+        for t in range(sessions):
+            out[i, t] = np.nan
+            if not np.isfinite(values[i, t]):
+                continue
+            seen = below = 0
+            for k in range(max(0, t - window + 1), t + 1):
+                if np.isfinite(others[i, k]):
+                    seen += 1
+                    if others[i, k] < values[i, t]:
+                        below += 1
+            if seen >= least:
+                out[i, t] = 100.0 * below / seen
+
+
+@njit(cache=True, nogil=True)
 def _standing(values: Any, window: int, least: int, percentile: bool, skip: int, out: Any) -> None:
     rows, sessions = values.shape
     for i in range(rows):
@@ -213,6 +231,18 @@ def rolling_percentile(values: FloatArray, window: int, least: int, skip: int = 
     rows = _rows(values)
     out = np.empty(rows.shape)
     _standing(rows, window, least, True, skip, out)
+    return out.reshape(np.shape(values))
+
+
+def rolling_share_below(values: FloatArray, others: FloatArray, window: int, least: int) -> FloatArray:
+    """Share of the last `window` observed values of `others`, the newest included, strictly below the value, 0 to 100.
+
+    Both of one shape (..., sessions). Missing ones of `others` are left out; NaN where the value is missing or fewer than `least`
+    were observed.
+    """
+    rows, among = _rows(values), _rows(others)
+    out = np.empty(rows.shape)
+    _share_below(rows, among, window, least, out)
     return out.reshape(np.shape(values))
 
 

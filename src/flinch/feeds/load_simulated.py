@@ -13,7 +13,6 @@ from sqlalchemy import Engine
 from flinch.feeds.publish import publish
 from flinch.feeds.simulated import SimulatedMarket, simulate
 from flinch.feeds.simulated.calendar import AS_OF
-from flinch.feeds.simulated.market import TENOR_DAYS
 from flinch.feeds.state import SIMULATOR_VERSION, SOURCE
 from flinch.store.bulk import empty_market, replace_rows
 from flinch.store.market_state import begin_load, finish_load
@@ -23,6 +22,7 @@ from flinch.store.models import (
     Dividend,
     EarningsReport,
     Estimate,
+    ExchangeSession,
     ExtendedDay,
     Fundamental,
     FundMember,
@@ -56,6 +56,7 @@ def write_market(engine: Engine, market: SimulatedMarket, progress: Progress) ->
     """Write the market's tables; today's volatility is left to publish, which reads it from the chain."""
     tables: list[tuple[type[Base], pl.DataFrame]] = [
         (Name, _names(market)),
+        (ExchangeSession, pl.DataFrame({"session": market.calendar})),
         (DailyBar, _by_session(market, market.traded, _bars(market))),
         (ExtendedDay, _by_session(market, market.traded, market.extended._asdict())),
         (OptionDay, _by_session(market, _before_today(market), market.option_days)),
@@ -108,10 +109,7 @@ def _bars(market: SimulatedMarket) -> dict[str, NDArray[np.generic]]:
 
 
 def _vols(market: SimulatedMarket) -> dict[str, NDArray[np.generic]]:
-    vols: dict[str, NDArray[np.generic]] = {
-        f"iv{days}": np.round(market.vols[:, :, column], 6) for column, days in enumerate(TENOR_DAYS)
-    }
-    return vols | {"iv_nearest": np.round(market.nearest_vol, 6)}
+    return {key: np.round(values, 6) for key, values in market.volatility.items()}
 
 
 def _before_today(market: SimulatedMarket) -> NDArray[np.bool_]:

@@ -131,9 +131,9 @@ STARTERS = [
         "after-the-report", "Still dear after the report", "earnings sell",
         "Names that reported within ten days and whose options have not come down to what the stock does. The reason for the premium is "
         "over, the premium is not. A stock that moved far beyond its priced move may have changed its nature: read before selling.",
-        ["days_since_earnings <= 10", "iv_hv63_ratio >= 1", "iv_percentile >= 40", "avg_option_volume_21 >= 100"],
-        "price change_pct move level days_since_earnings last_earnings_move average_earnings_move iv30 hv63 iv_hv63_ratio iv_percentile atm_width",
-        "-iv_hv63_ratio",
+        ["days_since_earnings <= 10", "iv_over_forecast >= 1.1", "iv_percentile >= 40", "avg_option_volume_21 >= 100"],
+        "price change_pct move level days_since_earnings last_earnings_move average_earnings_move iv30 forecast_vol iv_over_forecast iv_percentile fit_quality atm_width",
+        "-iv_over_forecast",
     ),
     _starter(
         "unusual-volume", "Option volume unusual for the name", "flow today",
@@ -150,5 +150,33 @@ STARTERS = [
         ["avg_option_volume_21 >= 500", "spent <= 25", "one_day_move_pct >= 2", "day_range_pct <= 3"],
         "price change_pct move spent one_day_move_pct day_range_pct move_over_range beyond_share_63 iv_rank days_to_earnings",
         "spent",
+    ),
+    _starter(
+        "out-of-the-week", "Out of the week, inside the month", "direction expected-move",
+        "Liquid names that have left the move their options priced for this week and not yet the one priced for this month, on the same "
+        "side. The month's edge is a target that the market itself has set. Whether it is reached more often than by others is a "
+        "question for the evidence, not for belief.",
+        ["avg_option_volume_21 >= 500", "one_day_move_pct < 4", "abs(week_position) > 1", "abs(month_position) < 1",
+         "week_position * month_position > 0"],
+        "price change_pct move week_position month_position room_to_month_pct room_to_month_days month_sessions_left one_day_move_pct spent days_to_earnings",
+        "room_to_month_days",
+    ),
+    _starter(
+        "dear-against-forecast", "Dear against the forecast, and well quoted", "sell volatility",
+        "Names whose options price clearly more movement than is forecast, unusually much for themselves, and whose quotes fit a clean "
+        "surface. The forecast knows the stock's own habit, the fit says the numbers can be leaned on. Reports ahead are left out.",
+        ["avg_option_volume_21 >= 500", "fit_quality >= 80", "iv_over_forecast >= 1.15", "iv_minus_forecast_percentile >= 75",
+         "days_to_earnings > 30"],
+        "price change_pct move level iv30 forecast_vol iv_over_forecast iv_minus_forecast_percentile cone_percentile skew_25d fit_quality atm_width",
+        "-iv_over_forecast",
+    ),
+    _starter(
+        "cheap-before-earnings", "Cheap before the report", "buy earnings",
+        "Names that report within a month and whose options price a smaller move than the last ones were on average. The move that is "
+        "priced is taken out of the term structure, apart from the days around it. Few past reports make a poor average: look at "
+        "the ledger in the Dossier.",
+        ["2 <= days_to_earnings <= 30", "avg_option_volume_21 >= 300", "fit_quality >= 60", "earnings_move_ratio <= 1"],
+        "price change_pct move level days_to_earnings implied_earnings_move average_earnings_move earnings_move_ratio iv30 iv30_ex_earnings fit_quality atm_width",
+        "earnings_move_ratio",
     ),
 ]  # fmt: skip

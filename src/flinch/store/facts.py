@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from sqlalchemy import Engine, Select, select
 
 from flinch.store.known import Dates, Events, Floats
-from flinch.store.models import Dividend, Estimate, Fundamental, ShortInterest
+from flinch.store.models import Dividend, EarningsReport, Estimate, Fundamental, ShortInterest
 from flinch.store.reading import dates, numbers, read_table
 
 _YEAR = np.timedelta64(365, "D")
@@ -84,6 +84,32 @@ def _dividends(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: ND
     }
 
 
+def dividends_ahead(engine: Engine, session: dt.date, expiries: pl.DataFrame, rate: float) -> Floats:
+    """Present value of the dividends declared by `session` that go ex up to each expiry (rows with name_id and expiration)."""
+    d = Dividend
+    rows = read_table(
+        engine, select(d.name_id, d.ex_date, d.amount).where(d.declared_on <= session, d.ex_date > session)
+    )
+    days = (dates(rows["ex_date"]) - np.datetime64(session, "D")).astype(np.float64)
+    worth = rows.with_columns(pl.Series("worth", numbers(rows["amount"]) * np.exp(-rate * days / 365)))
+    held = expiries.select("name_id", "expiration").with_row_index("place").join(worth, on="name_id", how="inner")
+    held = held.filter(pl.col("ex_date").cast(pl.Date) <= pl.col("expiration").cast(pl.Date))
+    return np.bincount(held["place"].to_numpy(), held["worth"].to_numpy(), expiries.height).astype(np.float64)
+
+
+def next_reactions(engine: Engine, ids: NDArray[np.int64], session: dt.date) -> Floats:
+    """Days from `session` to the last close before each name reacts to its next report, shape (names,); NaN without one."""
+    r = EarningsReport
+    rows = read_table(engine, select(r.name_id, r.session, r.timing).where(r.session >= session).order_by(r.session))
+    out = np.full(ids.size, np.nan)
+    for name_id, day, timing in rows.iter_rows():
+        early = timing == "before_open"
+        if (day > session or not early) and np.isnan(out[np.searchsorted(ids, name_id)]):
+            # A report before the open is priced at the close of the day before.
+            out[np.searchsorted(ids, name_id)] = (day - session).days - early
+    return out
+
+
 def report_days(reports: dict[int, list[Report]], names: int, sessions: Dates, close: Floats) -> dict[str, Floats]:
     """Days to the next report and since the last one, and what price did at the last ones, names x sessions.
 
@@ -92,7 +118,9 @@ def report_days(reports: dict[int, list[Report]], names: int, sessions: Dates, c
     """
     flat = [(row, report) for row, listed in reports.items() for report in listed]
     if not flat:
-        return {key: np.full(close.shape, np.nan) for key in _REPORT_KEYS}
+        return {key: np.full(close.shape, np.nan) for key in _REPORT_KEYS} | {
+            "earnings_reaction": np.zeros(close.shape)
+        }
     row = np.array([r for r, _ in flat])
     day = np.array([report.session for _, report in flat], dtype="datetime64[D]")
     early = np.array([report.timing == "before_open" for _, report in flat])
@@ -102,6 +130,8 @@ def report_days(reports: dict[int, list[Report]], names: int, sessions: Dates, c
 
     place = np.searchsorted(sessions, day) + ~early
     inside = (place >= 1) & (place < sessions.size) & (day >= sessions[0])
+    reaction = np.zeros(close.shape)
+    reaction[row[inside], place[inside]] = 1.0
     move = np.full(day.size, np.nan)
     # A missing session before or at the reaction leaves no move to be known.
     move[inside] = 100 * (close[row[inside], place[inside]] / close[row[inside], place[inside] - 1] - 1)
@@ -116,6 +146,7 @@ def report_days(reports: dict[int, list[Report]], names: int, sessions: Dates, c
         "days_since_earnings": since,
         "last_earnings_move": reacted.taken(moves, known),
         "average_earnings_move": average,
+        "earnings_reaction": reaction,
     }
 
 

@@ -14,8 +14,10 @@ from sqlalchemy import Engine, select
 from flinch.store.facts import Report, read_facts, report_days
 from flinch.store.market_state import Loaded, read_state
 from flinch.store.models import (
+    SVI_COLUMNS,
     DailyBar,
     EarningsReport,
+    ExchangeSession,
     ExpiryVolatility,
     ExtendedDay,
     FundMember,
@@ -28,6 +30,16 @@ from flinch.store.reading import dates, numbers, read_table
 
 Floats = NDArray[np.float64]
 TENORS = (7, 14, 30, 60, 90, 180, 365)
+_VOLATILITY = (
+    "iv_nearest",
+    "iv_week",
+    "iv_month",
+    "iv30_ex_earnings",
+    "implied_earnings_move",
+    "put_25d",
+    "call_25d",
+    "fit_quality",
+)
 
 
 class NameFacts(NamedTuple):
@@ -51,12 +63,20 @@ class Expiry(NamedTuple):
     strikes: int
     straddle: float
     straddle_strike: float
+    carry: float
+    vol_ex_earnings: float
+    put_25d: float
+    call_25d: float
+    quality: float
+    flaw: str
+    svi: tuple[float, float, float, float, float]
 
 
 @dataclass(frozen=True)
 class MarketFrame:
     """One version of the market; arrays are names x sessions, volatilities annualised decimals, NaN where missing.
 
+    `calendar` is the sessions held and the ones ahead.
     `daily` holds every further field by name: extended hours, option activity, and what was known of fundamentals, estimates,
     dividends, short interest and earnings in each session.
     """
@@ -69,6 +89,7 @@ class MarketFrame:
     shares_outstanding: Floats
     float_shares: Floats
     sessions: NDArray[np.datetime64]
+    calendar: NDArray[np.datetime64]
     listed_from: NDArray[np.int64]
     open: Floats
     high: Floats
@@ -92,6 +113,16 @@ def read_names(engine: Engine) -> pl.DataFrame:
     n = Name
     columns = (n.id, n.symbol, n.company, n.kind, n.sector, n.listed_on, n.shares_outstanding, n.float_shares)
     return read_table(engine, select(*columns).order_by(n.id))
+
+
+def read_calendar(engine: Engine) -> NDArray[np.datetime64]:
+    """Every session of the exchange that is known, past and ahead, in order."""
+    rows = read_table(engine, select(ExchangeSession.session).order_by(ExchangeSession.session))
+    return dates(rows["session"])
+
+
+def _from(calendar: NDArray[np.datetime64], sessions: NDArray[np.datetime64]) -> NDArray[np.datetime64]:
+    return np.concatenate([sessions, calendar[calendar > sessions[-1]]])
 
 
 def read_quotes(engine: Engine, taken_at: dt.datetime) -> pl.DataFrame:
@@ -169,13 +200,13 @@ def load_frame(engine: Engine) -> MarketFrame | None:
         fields = [column.name for column in table.__table__.columns if not column.primary_key]
         rows = read_table(engine, select(table.name_id, table.session, *[getattr(table, f) for f in fields]))
         daily |= dict(zip(fields, scatter(rows, fields), strict=True))
-    tenor_columns = [f"iv{days}" for days in TENORS] + ["iv_nearest"]
+    tenor_columns = [f"iv{days}" for days in TENORS] + list(_VOLATILITY)
     vols = read_table(
         engine,
         select(VolatilityDay.name_id, VolatilityDay.session, *[getattr(VolatilityDay, c) for c in tenor_columns]),
     )
     implied = scatter(vols, tenor_columns)
-    daily["iv_nearest"] = implied.pop()
+    daily |= dict(zip(_VOLATILITY, implied[len(TENORS) :], strict=True))
     index = {symbol: row for row, symbol in enumerate(names["symbol"])}
     newest = dt.date.fromisoformat(str(sessions[-1]))
     expiries = _expiries(engine, newest, ids)
@@ -195,9 +226,10 @@ def load_frame(engine: Engine) -> MarketFrame | None:
         shares_outstanding=numbers(names["shares_outstanding"]),
         float_shares=numbers(names["float_shares"]),
         sessions=sessions,
+        calendar=_from(read_calendar(engine), sessions),
         listed_from=np.where(traded.any(axis=1), traded.argmax(axis=1), sessions.size),
         **prices,
-        implied=dict(zip(TENORS, implied, strict=True)),
+        implied=dict(zip(TENORS, implied, strict=False)),
         daily=daily,
         expiries=expiries,
         reports=reports,
@@ -220,14 +252,24 @@ def _expiries(engine: Engine, session: dt.date, ids: NDArray[np.int64]) -> dict[
             e.strikes,
             e.straddle,
             e.straddle_strike,
+            e.carry,
+            e.vol_ex_earnings,
+            e.put_25d,
+            e.call_25d,
+            e.quality,
+            e.flaw,
+            *[getattr(e, column) for column in SVI_COLUMNS],
         )
         .where(e.session == session)
         .order_by(e.name_id, e.expiration),
-    ).with_columns(pl.col("forward", "vol", "straddle", "straddle_strike").fill_null(np.nan))
+    )
+    rows = rows.with_columns(pl.col(pl.Float64).fill_null(np.nan))
     out: dict[int, list[Expiry]] = {}
-    for name_id, expiration, years, forward, parity, vol, strikes, straddle, strike in rows.iter_rows():
+    for name_id, *fields in rows.iter_rows():
         row = int(np.searchsorted(ids, name_id))
-        out.setdefault(row, []).append(Expiry(expiration, years, forward, bool(parity), vol, strikes, straddle, strike))
+        fields[3] = bool(fields[3])
+        plain = len(fields) - len(SVI_COLUMNS)
+        out.setdefault(row, []).append(Expiry._make([*fields[:plain], tuple(fields[plain:])]))
     return out
 
 

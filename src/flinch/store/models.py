@@ -46,6 +46,13 @@ class Name(Base):
     float_shares: Mapped[float | None] = mapped_column(Double)
 
 
+class ExchangeSession(Base):
+    """A session of the exchange, past or ahead."""
+
+    __tablename__ = "exchange_session"
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+
+
 class DailyBar(Base):
     """A session's prices and shares traded."""
 
@@ -103,7 +110,9 @@ class OptionDay(Base):
 
 
 class VolatilityDay(Base):
-    """Implied volatility of a session at constant maturities and of the nearest expiration, annualised decimals."""
+    """Implied volatility of a session, annualised decimals: constant maturities, the nearest expiration, the ones that end the
+    week and the month; 30 days ahead without earnings and at 25 delta. The move priced for earnings is a decimal, the quality
+    0 to 100."""
 
     __tablename__ = "volatility_day"
     name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
@@ -116,6 +125,13 @@ class VolatilityDay(Base):
     iv180: Mapped[float | None] = mapped_column(Double)
     iv365: Mapped[float | None] = mapped_column(Double)
     iv_nearest: Mapped[float | None] = mapped_column(Double)
+    iv_week: Mapped[float | None] = mapped_column(Double)
+    iv_month: Mapped[float | None] = mapped_column(Double)
+    iv30_ex_earnings: Mapped[float | None] = mapped_column(Double)
+    implied_earnings_move: Mapped[float | None] = mapped_column(Double)
+    put_25d: Mapped[float | None] = mapped_column(Double)
+    call_25d: Mapped[float | None] = mapped_column(Double)
+    fit_quality: Mapped[float | None] = mapped_column(Double)
 
 
 class EarningsReport(Base):
@@ -197,7 +213,7 @@ class OptionQuote(Base):
 
 
 class ExpiryVolatility(Base):
-    """What publish reads out of a chain, an expiration a row."""
+    """What publish reads out of a chain, an expiration a row; `svi_a` to `svi_sigma` are raw SVI in total variance."""
 
     __tablename__ = "expiry_volatility"
     name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
@@ -210,6 +226,20 @@ class ExpiryVolatility(Base):
     strikes: Mapped[int] = mapped_column(Integer)
     straddle: Mapped[float | None] = mapped_column(Double)
     straddle_strike: Mapped[float | None] = mapped_column(Double)
+    carry: Mapped[float | None] = mapped_column(Double)
+    vol_ex_earnings: Mapped[float | None] = mapped_column(Double)
+    put_25d: Mapped[float | None] = mapped_column(Double)
+    call_25d: Mapped[float | None] = mapped_column(Double)
+    quality: Mapped[float | None] = mapped_column(Double)
+    flaw: Mapped[str] = mapped_column(String(60))
+    svi_a: Mapped[float | None] = mapped_column(Double)
+    svi_b: Mapped[float | None] = mapped_column(Double)
+    svi_rho: Mapped[float | None] = mapped_column(Double)
+    svi_m: Mapped[float | None] = mapped_column(Double)
+    svi_sigma: Mapped[float | None] = mapped_column(Double)
+
+
+SVI_COLUMNS = ("svi_a", "svi_b", "svi_rho", "svi_m", "svi_sigma")
 
 
 class Owner(Base):

@@ -76,4 +76,4 @@ def test_without_time_or_volatility_only_intrinsic_value_is_left():
 
 def test_another_exercise_style_is_refused_rather_than_priced_as_european():
     with pytest.raises(ValueError, match="must be 'european'"):
-        option_price(100, 100, 1, 0.2, is_call=False, exercise="american")
+        option_price(100, 100, 1, 0.2, is_call=False, exercise="bermudan")

@@ -48,6 +48,7 @@ NUMBERS = {
     "zscore(close, 2)": [NAN, 0.5**0.5, 0.5**0.5, -(0.5**0.5), 0.5**0.5, 0.5**0.5, -(0.5**0.5), NAN, NAN, 0.5**0.5],
     "slope(close, 3)": [NAN, NAN, 1, 0, 0.5, 2, 0.5, NAN, NAN, NAN],
     "rank_pct(close, 3)": [NAN, NAN, 100, 0, 100, 100, 50, NAN, NAN, NAN],
+    "pct_among(close, lag(close, 1), 2)": [NAN, NAN, 100, 0, 100, 100, 50, NAN, NAN, NAN],
     "range_pct(close, 3)": [NAN, NAN, 100, 0, 100, 100, 50, NAN, NAN, NAN],
     "share_of_sessions(close > 11, 2)": [NAN, 0, 0.5, 0.5, 0.5, 1, 1, NAN, NAN, 1],
     "sessions_since(close > 12)": [NAN, NAN, NAN, NAN, 0, 0, 0, NAN, 0, 0],
@@ -115,7 +116,7 @@ def test_conditions_by_hand(text, expected):
 
 def test_every_function_is_worked_out_here_or_measured_against_a_reference():
     elsewhere = {
-        "adx", "cci", "mfi", "hv", "keltner_upper", "keltner_lower", "flat_bottom_run", "flat_top_run", "squeeze_on",
+        "adx", "cci", "mfi", "hv", "hv_ex_earnings", "keltner_upper", "keltner_lower", "flat_bottom_run", "flat_top_run", "squeeze_on",
         "squeeze_released", "swing_high", "swing_low", "fib_extension", "gap_below", "gap_above",
     }  # fmt: skip
     here = " ".join([*NUMBERS, *CONDITIONS])

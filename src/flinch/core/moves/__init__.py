@@ -1,6 +1,19 @@
-"""How far options price a stock to move, and how far it has."""
+"""Expected moves: what options price, in price units, and the cycles and bands they draw."""
 
+from flinch.core.moves.cycles import CycleBands, Cycles, band_position, cycle_bands, cycle_ends, cycles, fan
 from flinch.core.moves.expected import expected_move, one_day_move, spent
-from flinch.core.moves.straddle import Straddle, atm_straddle
+from flinch.core.moves.straddle import atm_straddle
 
-__all__ = ["Straddle", "atm_straddle", "expected_move", "one_day_move", "spent"]
+__all__ = [
+    "CycleBands",
+    "Cycles",
+    "atm_straddle",
+    "band_position",
+    "cycle_bands",
+    "cycle_ends",
+    "cycles",
+    "expected_move",
+    "fan",
+    "one_day_move",
+    "spent",
+]

@@ -12,13 +12,20 @@ from flinch.core.arrays import FloatArray
 from flinch.core.pricing.normal import black_over_vega, normal_cdf, normal_pdf, normalised_vega
 
 # Collocation nodes of the boundary, quadrature points of its equation and of the premium, steps of the equation.
-_NODES, _INNER, _OUTER, _STEPS = 12, 11, 31, 6
+_NODES, _INNER, _OUTER, _STEPS = 9, 15, 25, 5
 _Z = np.cos(np.arange(_NODES + 1) * np.pi / _NODES)
 _HALF = np.where((np.arange(_NODES + 1) == 0) | (np.arange(_NODES + 1) == _NODES), 0.5, 1.0)
 _TO_COEFFICIENTS = (
-    2.0 / _NODES * np.cos(np.outer(np.arange(_NODES + 1), np.arange(_NODES + 1)) * np.pi / _NODES) * _HALF * _HALF[:, None]
+    2.0
+    / _NODES
+    * np.cos(np.outer(np.arange(_NODES + 1), np.arange(_NODES + 1)) * np.pi / _NODES)
+    * _HALF
+    * _HALF[:, None]
 )
 _Y, _W = np.polynomial.legendre.leggauss(_INNER)
+_HIGHEST_VOL = 20.0
+CHUNK = 1_024
+"""Options handed to a thread at once: each costs a thousand times what a European one does."""
 _YP, _WP = np.polynomial.legendre.leggauss(_OUTER)
 
 
@@ -28,7 +35,7 @@ def _series(coefficients: Any, z: float) -> float:
     one = two = 0.0
     for k in range(_NODES, 0, -1):
         one, two = coefficients[k] + 2.0 * z * one - two, one
-    return coefficients[0] + z * one - two
+    return float(coefficients[0] + z * one - two)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
@@ -148,9 +155,41 @@ def exercise_premium(
         ratio = math.log(spot / highest) + math.sqrt(square)
         d1 = (ratio + (rate - carry) * left) / (vol * gap) + 0.5 * vol * gap
         d2 = d1 - vol * gap
-        flow = rate * math.exp(-rate * left) * normal_cdf(-d2) - carry * spot * math.exp(-carry * left) * normal_cdf(-d1)
+        flow = rate * math.exp(-rate * left) * normal_cdf(-d2) - carry * spot * math.exp(-carry * left) * normal_cdf(
+            -d1
+        )
         total += _WP[j] * root_years * gap * flow
     return max(total, 0.0)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+def _held_boundary(
+    years: float, vol: float, rate: float, carry: float, held: Any, coefficients: Any, work: Any
+) -> None:
+    """Solve the boundary unless it is the one held: it depends on neither spot nor strike, so neighbours share it."""
+    if not (years == held[0] and vol == held[1] and rate == held[2] and carry == held[3]):
+        held[4] = solve_boundary(years, rate, carry, vol, coefficients, work)
+        held[0], held[1], held[2], held[3] = years, vol, rate, carry
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+def _put(s: float, k: float, t: float, v: float, r: float, q: float, held: Any, coefficients: Any, work: Any) -> float:
+    exercised = max(k - s, 0.0)
+    root = v * math.sqrt(t)
+    if not root > 0.0:
+        # Without volatility the best moment is now or the end, whatever lies between.
+        return max(exercised, k * math.exp(-r * t) - s * math.exp(-q * t))
+    forward = s * math.exp((r - q) * t)
+    x = -abs(math.log(forward / k))
+    european = max(k - forward, 0.0)
+    european += math.sqrt(forward * k) * black_over_vega(x, root) * normalised_vega(x, root)
+    european *= math.exp(-r * t)
+    if r <= 0.0:
+        # Money that earns nothing is not wanted early; with a still lower yield there are two boundaries.
+        return european if q >= r else math.nan
+    _held_boundary(t, v, r, q, held, coefficients, work)
+    premium = exercise_premium(s / k, t, r, q, v, held[4], coefficients)
+    return exercised if premium == math.inf else max(european + k * premium, exercised)
 
 
 @njit(
@@ -170,37 +209,64 @@ def american_kernel(
     dividend_yield: FloatArray,
     out: FloatArray,
 ) -> None:
-    """Prices; a call is a put with spot and strike, and rate and yield, changed over (McDonald & Schroder 1998).
-
-    The boundary does not depend on spot or strike, so neighbours that differ in nothing else share it.
-    """
-    coefficients, work = np.empty(_NODES + 1), np.empty(_NODES + 1)
-    held_t = held_v = held_r = held_q = math.nan
-    highest = math.nan
+    """Prices. A call is a put with spot and strike, and rate and yield, changed over (McDonald & Schroder 1998)."""
+    coefficients, work, held = np.empty(_NODES + 1), np.empty(_NODES + 1), np.full(5, np.nan)
     for i in range(out.size):
         s, k, t, v, r, q = spot[i], strike[i], years[i], vol[i], rate[i], dividend_yield[i]
         if not (s > 0.0 and k > 0.0 and t >= 0.0 and v >= 0.0):
             out[i] = math.nan
+        elif is_call[i] != 0.0:
+            out[i] = _put(k, s, t, v, q, r, held, coefficients, work)
+        else:
+            out[i] = _put(s, k, t, v, r, q, held, coefficients, work)
+
+
+@njit(
+    "void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])",
+    cache=True,
+    nogil=True,
+    error_model="numpy",
+    fastmath={"contract"},
+)
+def american_implied_kernel(
+    price: FloatArray,
+    spot: FloatArray,
+    strike: FloatArray,
+    years: FloatArray,
+    is_call: FloatArray,
+    rate: FloatArray,
+    dividend_yield: FloatArray,
+    out: FloatArray,
+) -> None:
+    """Volatilities, by Newton steps with the European vega between brackets that close."""
+    coefficients, work, held = np.empty(_NODES + 1), np.empty(_NODES + 1), np.full(5, np.nan)
+    for i in range(out.size):
+        out[i] = math.nan
+        s, k, t, r, q = spot[i], strike[i], years[i], rate[i], dividend_yield[i]
+        if not (price[i] > 0.0 and s > 0.0 and k > 0.0 and t > 0.0):
             continue
         if is_call[i] != 0.0:
             s, k, r, q = k, s, q, r
-        exercised = max(k - s, 0.0)
-        root = v * math.sqrt(t)
-        if not root > 0.0:
-            # Without volatility the best moment is now or the end, whatever lies between.
-            out[i] = max(exercised, k * math.exp(-r * t) - s * math.exp(-q * t))
+        if not (price[i] > max(k - s, 0.0) * (1.0 + 1e-9) and price[i] < k):
             continue
-        forward, discount = s * math.exp((r - q) * t), math.exp(-r * t)
-        x = -abs(math.log(forward / k))
-        european = max(k - forward, 0.0)
-        european += math.sqrt(forward * k) * black_over_vega(x, root) * normalised_vega(x, root)
-        european *= discount
-        if r <= 0.0:
-            # Money that earns nothing is not wanted early; with a still lower yield there are two boundaries.
-            out[i] = european if q >= r else math.nan
-            continue
-        if not (t == held_t and v == held_v and r == held_r and q == held_q):
-            highest = solve_boundary(t, r, q, v, coefficients, work)
-            held_t, held_v, held_r, held_q = t, v, r, q
-        premium = exercise_premium(s / k, t, r, q, v, highest, coefficients)
-        out[i] = exercised if premium == math.inf else max(european + k * premium, exercised)
+        low, high, vol = 0.0, _HIGHEST_VOL, 0.4
+        root = math.sqrt(t)
+        for _ in range(80):
+            value = _put(s, k, t, vol, r, q, held, coefficients, work)
+            if math.isnan(value):
+                break
+            if value > price[i]:
+                high = vol
+            else:
+                low = vol
+            d1 = (math.log(s / k) + (r - q + 0.5 * vol * vol) * t) / (vol * root)
+            vega = s * math.exp(-q * t) * normal_pdf(d1) * root
+            new = vol + (price[i] - value) / vega
+            if not (new > low and new < high):
+                new = 0.5 * (low + high)
+            moved = abs(new - vol)
+            vol = new
+            if moved < 1e-9:
+                if vol > 1e-4 and vol < 0.999 * _HIGHEST_VOL:
+                    out[i] = vol
+                break

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, get_args
 
-Exercise = Literal["european"]
+Exercise = Literal["european", "american"]
 
 
-def require_european(exercise: str) -> None:
-    """Raise ValueError for an exercise style that is not priced, rather than price it as another."""
-    if exercise != "european":
-        raise ValueError(f"exercise must be 'european', not {exercise!r}")
+def is_american(exercise: str) -> bool:
+    """Whether a style is the American one; raises ValueError for a style that is not priced, rather than take it for another."""
+    if exercise not in get_args(Exercise):
+        raise ValueError(f"exercise must be 'european' or 'american', not {exercise!r}")
+    return exercise == "american"

@@ -42,6 +42,7 @@ def forwards_from_parity(
     spot: FloatArray,
     years: FloatArray,
     rate: float = 0.0,
+    dividends: FloatArray | None = None,
 ) -> ParityForwards:
     """Forward of every expiry from the strike where call and put mids are nearest to each other.
 
@@ -55,18 +56,20 @@ def forwards_from_parity(
         Per expiry, shape (groups,).
     rate
         Continuously compounded, as a decimal.
+    dividends
+        Present value of the cash dividends to each expiry, shape (groups,); none: zero.
 
     Returns
     -------
-    `ParityForwards`, shape (groups,). Without a pair of usable quotes the forward is spot * exp(rate * years), NaN when
-    spot is.
+    `ParityForwards`, shape (groups,). Without a pair of usable quotes the forward is (spot - dividends) * exp(rate * years),
+    NaN when spot is.
 
     Notes
     -----
     F = K + exp(rT) (C - P) at the strike of smallest |C - P|. Stoll (1969), Journal of Finance 24(5).
     """
     growth = np.exp(rate * years)
-    forward = spot * growth
+    forward = (spot if dividends is None else spot - dividends) * growth
     from_parity = np.zeros(spot.shape, dtype=bool)
     gap = call_mid - put_mid
     rows = np.flatnonzero(np.isfinite(gap))

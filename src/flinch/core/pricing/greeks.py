@@ -1,4 +1,4 @@
-"""Greeks of European options."""
+"""Greeks."""
 
 from __future__ import annotations
 
@@ -10,8 +10,9 @@ from numba import njit
 from numpy.typing import ArrayLike
 
 from flinch.core.arrays import FloatArray, broadcast_flat, run_in_chunks, shaped
-from flinch.core.pricing.exercise import Exercise, require_european
+from flinch.core.pricing.exercise import Exercise, is_american
 from flinch.core.pricing.normal import normal_cdf, normal_pdf
+from flinch.core.pricing.price import option_price
 
 
 class Greeks(NamedTuple):
@@ -94,7 +95,7 @@ def greeks(
     rate, dividend_yield
         Continuously compounded, as decimals.
     exercise
-        Only "european".
+        "european" or "american".
 
     Returns
     -------
@@ -108,10 +109,50 @@ def greeks(
 
     Notes
     -----
-    Derivatives of Black & Scholes (1973) with a continuous yield, Merton (1973).
+    Derivatives of Black & Scholes (1973) with a continuous yield, Merton (1973). American: central differences of the price,
+    theta from its differential equation; where exercise is due, delta is one, all others are zero.
     """
-    require_european(exercise)
+    american = is_american(exercise)
     inputs, shape = broadcast_flat(spot, strike, years, vol, is_call, rate, dividend_yield)
+    if american:
+        return Greeks(*[shaped(out, shape) for out in _american_greeks(*inputs)])
     outputs = [np.empty(inputs[0].size) for _ in range(5)]
     run_in_chunks(_greeks_kernel, inputs, outputs)
     return Greeks(*[shaped(out, shape) for out in outputs])
+
+
+def _american_greeks(
+    spot: FloatArray,
+    strike: FloatArray,
+    years: FloatArray,
+    vol: FloatArray,
+    is_call: FloatArray,
+    rate: FloatArray,
+    dividend_yield: FloatArray,
+) -> list[FloatArray]:
+    years, vol = np.where(years > 0, years, np.nan), np.where(vol > 0, vol, np.nan)
+
+    def price(spot: FloatArray, vol: FloatArray, rate: FloatArray) -> FloatArray:
+        others = [a[:, None] for a in (strike, years, is_call, dividend_yield)]
+        k, t, call, q = others
+        found: FloatArray = option_price(
+            spot, k, t, vol, is_call=call, rate=rate, dividend_yield=q, exercise="american"
+        )
+        return found
+
+    # Spots side by side share a boundary.
+    step = spot * np.clip(0.04 * vol * np.sqrt(years), 1e-4, 0.01)
+    below, here, above = price(spot[:, None] + step[:, None] * [-1, 0, 1], vol[:, None], rate[:, None]).T
+    delta = (above - below) / (2 * step)
+    gamma = np.maximum(above - 2 * here + below, 0.0) / step**2
+    theta = rate * here - (rate - dividend_yield) * spot * delta - 0.5 * (vol * spot) ** 2 * gamma
+    nudge = np.array([-1e-4, 1e-4])
+    lower, upper = price(spot[:, None], vol[:, None] + nudge, rate[:, None]).T
+    cheap, dear = price(spot[:, None], vol[:, None], rate[:, None] + nudge).T
+    sign = np.where(is_call != 0, 1.0, -1.0)
+    due = (here > 0) & (here <= sign * (spot - strike))
+    values = [delta, gamma, theta / 365, (upper - lower) / 0.02, (dear - cheap) / 0.02]
+    return [
+        np.where(np.isnan(here), np.nan, np.where(due, sign if place == 0 else 0.0, value))
+        for place, value in enumerate(values)
+    ]

@@ -1,4 +1,4 @@
-"""Implied volatility of European options."""
+"""Implied volatility."""
 
 from __future__ import annotations
 
@@ -10,7 +10,8 @@ from numba import njit
 from numpy.typing import ArrayLike
 
 from flinch.core.arrays import FloatArray, broadcast_flat, run_in_chunks, shaped
-from flinch.core.pricing.exercise import Exercise, require_european
+from flinch.core.pricing.american import CHUNK, american_implied_kernel
+from flinch.core.pricing.exercise import Exercise, is_american
 from flinch.core.pricing.normal import SQRT_TWO_PI, black_over_vega, erfcx, normalised_vega
 
 _MAX_STEPS = 24
@@ -160,12 +161,13 @@ def implied_vol(
     rate, dividend_yield
         Continuously compounded, as decimals.
     exercise
-        Only "european".
+        "european" or "american".
 
     Returns
     -------
     Annualised volatility as a decimal in the broadcast shape of the arguments; NaN where an argument is missing, or where
-    the price is on or outside the no-arbitrage bounds (intrinsic value of the forward, and its upper limit).
+    the price is on or outside the no-arbitrage bounds (intrinsic value of the forward, and its upper limit; American, the
+    value of exercise now, where any volatility low enough gives the same price).
 
     Raises
     ------
@@ -178,8 +180,11 @@ def implied_vol(
     Yardstick: Jaeckel (2015), "Let's Be Rational", Wilmott 2015(75). Round trip within 1e-8 where the price exceeds
     intrinsic by 1e-9 of the forward.
     """
-    require_european(exercise)
+    american = is_american(exercise)
     inputs, shape = broadcast_flat(price, spot, strike, years, is_call, rate, dividend_yield)
     out = np.empty(inputs[0].size)
-    run_in_chunks(_implied_kernel, inputs, [out])
+    if american:
+        run_in_chunks(american_implied_kernel, inputs, [out], CHUNK)
+    else:
+        run_in_chunks(_implied_kernel, inputs, [out])
     return shaped(out, shape)

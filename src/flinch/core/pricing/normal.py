@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
+import numpy as np
 from numba import njit
+
+from flinch.core.arrays import FloatArray
 
 SQRT_HALF = 0.7071067811865476
 SQRT_TWO_PI = 2.5066282746310002
@@ -91,3 +95,17 @@ def normal_cdf(z: float) -> float:
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, inline="always")
 def normal_pdf(z: float) -> float:
     return math.exp(-0.5 * z * z) / SQRT_TWO_PI
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _normal_cdfs(values: Any, out: Any) -> None:
+    for i in range(values.size):
+        out[i] = normal_cdf(values[i])
+
+
+def normal_cdfs(values: FloatArray) -> FloatArray:
+    """Standard normal distribution function of an array of any shape; NaN where missing."""
+    flat = np.ascontiguousarray(values, dtype=np.float64).reshape(-1)
+    out = np.empty(flat.size)
+    _normal_cdfs(flat, out)
+    return out.reshape(np.shape(values))

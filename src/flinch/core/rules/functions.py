@@ -71,6 +71,12 @@ def _factor(name: str, default: float | None = None) -> Parameter:
     return Parameter(name, "factor", default, -1e6)
 
 
+def _hv_ex_earnings(
+    o: FloatArray, h: FloatArray, lo: FloatArray, c: FloatArray, reaction: FloatArray, n: int, estimator: Any
+) -> FloatArray:
+    return 100 * historical_vol(o, h, lo, c, n, estimator=estimator, left_out=reaction > 0)
+
+
 def _window_reach(*settings: Any) -> int:
     return int(settings[0]) - 1
 
@@ -232,6 +238,13 @@ _FUNCTIONS = (
         lambda x, n, skip: rolling.rolling_percentile(x, n, min(60, n), skip), _window_reach, work=lambda n: n, skips=True,
     ),
     Function(
+        "pct_among", _HISTORY, (_SERIES, Parameter("others", "series"), _window(252, least=2)), "number",
+        "Share of the window's observed values of another number that are below today's value of the first, 0 to 100. As many "
+        "sessions are needed as for rank_pct.",
+        "pct_among(iv30, hv21, 252) > 90",
+        lambda x, y, n: rolling.rolling_share_below(x, y, n, min(60, n)), _window_reach, work=lambda n: n,
+    ),
+    Function(
         "range_pct", _HISTORY, (_SERIES, _window(252, least=2)), "number",
         "Rank: where today's value stands between the lowest and the highest of the window, 0 to 100. As many "
         "sessions are needed as for rank_pct.",
@@ -366,6 +379,13 @@ _FUNCTIONS = (
         "Historical volatility in percent a year, by one of five estimators.", 'hv(63, "parkinson") < 20',
         lambda o, h, lo, c, n, estimator: 100 * historical_vol(o, h, lo, c, n, estimator=estimator),
         lambda n, estimator: n, _OHLC, lambda n, estimator: 4 * n,
+    ),
+    Function(
+        "hv_ex_earnings", _BANDS,
+        (_window(21, least=2), Parameter("estimator", "choice", "yang_zhang", choices=ESTIMATORS)), "number",
+        "The same without the sessions in which the price reacted to earnings; the window reaches further back instead.",
+        "hv_ex_earnings(21) < 25", _hv_ex_earnings, lambda n, estimator: n + n // 20 + 8, (*_OHLC, "earnings_reaction"),
+        lambda n, estimator: 4 * n,
     ),
     Function(
         "flat_bottom_run", _CANDLES, (), "number",

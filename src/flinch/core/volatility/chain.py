@@ -1,4 +1,4 @@
-"""From a market's quoted chains to one row per expiry: forward, at-the-money volatility, straddle."""
+"""From a market's quoted chains to one row per expiry: forward, fitted surface and its quality, straddle."""
 
 from __future__ import annotations
 
@@ -8,8 +8,23 @@ import numpy as np
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.moves.straddle import atm_straddle
-from flinch.core.pricing import forwards_from_parity, greeks, implied_vol, usable_quote
-from flinch.core.volatility.smile import fit_smiles
+from flinch.core.pricing import forwards_from_parity, greeks, implied_vol, option_price, usable_quote
+from flinch.core.volatility.smile import SmileFit, delta_vol, fit_smiles, smile_vol
+
+FULL_FIT = 6
+"""Strikes from which on the fit quality is taken as it is."""
+FLAWS = (
+    "",
+    "too few strikes are quoted",
+    "most quotes are too wide to use",
+    "quotes are crossed",
+    "calls and puts disagree: quotes look stale",
+    "the fitted curve misses the quotes",
+    "the last session of this expiration is over",
+    "nothing is quoted",
+)
+_NO_FLAW, _FEW, _WIDE, _CROSSED, _STALE, _MISSED, _OVER, _NOTHING = range(len(FLAWS))
+_GOOD = 75.0
 
 
 class ChainQuotes(NamedTuple):
@@ -24,58 +39,210 @@ class ChainQuotes(NamedTuple):
 
 
 class ExpirySummary(NamedTuple):
-    """Per expiry, shape (groups,); volatilities are annualised decimals, money per share."""
+    """Per expiry, shape (groups,); volatilities are annualised decimals, money per share.
+
+    `carry` is the yield that makes spot grow to the forward: dividends and the cost of borrowing the stock together. `quality`
+    is 0 to 100, `flaw` an index of `FLAWS`: why it is low.
+    """
 
     forward: FloatArray
     forward_from_parity: BoolArray
-    vol: FloatArray
-    strikes: IntArray
+    carry: FloatArray
+    fit: SmileFit
+    quality: FloatArray
+    flaw: IntArray
+    put_25d: FloatArray
+    call_25d: FloatArray
     straddle: FloatArray
     straddle_strike: FloatArray
 
+    @property
+    def vol(self) -> FloatArray:
+        """Fitted volatility at the forward."""
+        return self.fit.vol
 
-def summarise_expiries(quotes: ChainQuotes, *, spot: FloatArray, years: FloatArray, rate: float) -> ExpirySummary:
-    """Forward, fitted at-the-money volatility and straddle of every expiry, in one pass over all contracts.
+
+def summarise_expiries(
+    quotes: ChainQuotes,
+    *,
+    name: IntArray,
+    spot: FloatArray,
+    years: FloatArray,
+    rate: float,
+    american: BoolArray | None = None,
+    dividends: FloatArray | None = None,
+) -> ExpirySummary:
+    """Forward, fitted surface and straddle of every expiry, in one pass over all contracts.
 
     Parameters
     ----------
     quotes
         By strike row.
-    spot, years
-        Per expiry, shape (groups,); price units and years of 365 days.
+    name, spot, years
+        Per expiry, shape (groups,), ordered by name and time; price units and years of 365 days. An expiry without time left
+        is not read.
     rate
         Continuously compounded, as a decimal.
+    american
+        Per expiry whether its options may be exercised early; none: all European. What early exercise is worth is taken off
+        the quotes before anything is read from them.
+    dividends
+        Present value of the cash dividends to each expiry, for a forward without parity; none: zero.
 
     Returns
     -------
-    `ExpirySummary`. `vol` and `straddle` are NaN where no usable quote allows them.
+    `ExpirySummary`. Everything that no usable quote allows is NaN.
 
     Notes
     -----
-    Puts below the forward and calls above it; a quote counts when `usable_quote` says so.
+    Puts below the forward and calls above it; a quote counts when `usable_quote` says so. The value of early exercise is
+    that of Andersen, Lake & Offengenden (2016) at the volatility near the money.
     """
+    groups = years.size
+    early_exercise = np.zeros(groups, dtype=bool) if american is None else american
+    left = years > 0
+    years = np.where(left, years, np.nan)
+    g, strike = quotes.group, quotes.strike
 
     def mid(bid: FloatArray, ask: FloatArray) -> FloatArray:
-        return np.where(usable_quote(bid, ask), 0.5 * (bid + ask), np.nan)
+        return np.where(usable_quote(bid, ask) & left[g], 0.5 * (bid + ask), np.nan)
 
     call_mid, put_mid = mid(quotes.call_bid, quotes.call_ask), mid(quotes.put_bid, quotes.put_ask)
     forward, from_parity = forwards_from_parity(
-        quotes.group, quotes.strike, call_mid, put_mid, spot=spot, years=years, rate=rate
+        g, strike, call_mid, put_mid, spot=spot, years=years, rate=rate, dividends=dividends
     )
-    g = quotes.group
-    row_forward, row_years = forward[g], years[g]
-    is_call = quotes.strike >= row_forward
-    price = np.where(is_call, call_mid, put_mid)
-    width = np.where(is_call, quotes.call_ask - quotes.call_bid, quotes.put_ask - quotes.put_bid)
-    present = row_forward * np.exp(-rate * row_years)
-    vol = implied_vol(price, present, quotes.strike, row_years, is_call=is_call, rate=rate)
-    vega = greeks(present, quotes.strike, row_years, vol, is_call=is_call, rate=rate).vega
+    if early_exercise.any():
+        # Once more, without what early exercise adds to either side.
+        rows = np.flatnonzero(early_exercise[g] & _near(g, strike, forward, np.isfinite(call_mid - put_mid), 4))
+        rough = _money_vol(g, strike, call_mid, put_mid, forward, years, rate)
+        call, put = call_mid.copy(), put_mid.copy()
+        for mids, side in ((call, True), (put, False)):
+            sides = np.full(rows.size, side)
+            mids[rows] -= _early(strike[rows], g[rows], sides, spot, years, rate, forward, rough)
+        forward, from_parity = forwards_from_parity(
+            g, strike, call, put, spot=spot, years=years, rate=rate, dividends=dividends
+        )
     with np.errstate(invalid="ignore", divide="ignore"):
-        spread = width / (100.0 * vega)
-        moneyness = np.log(quotes.strike / row_forward)
-    fit = fit_smiles(g, moneyness, vol, spread, years=years)
-    straddle = atm_straddle(g, quotes.strike, call_mid, put_mid, forward=forward)
-    return ExpirySummary(forward, from_parity, fit.vol, fit.strikes, straddle.price, straddle.strike)
+        carry = rate - np.log(forward / spot) / years
+    is_call = strike >= forward[g]
+    price = np.where(is_call, call_mid, put_mid)
+    bid = np.where(is_call, quotes.call_bid, quotes.put_bid)
+    ask = np.where(is_call, quotes.call_ask, quotes.put_ask)
+    early = np.zeros(g.size)
+    if early_exercise.any():
+        rough = _money_vol(g, strike, call_mid, put_mid, forward, years, rate)
+        rows = np.flatnonzero(early_exercise[g] & (bid > 0))
+        early[rows] = _early(strike[rows], g[rows], is_call[rows], spot, years, rate, forward, rough)
+    present, t = (forward * np.exp(-rate * years))[g], years[g]
+    vol = implied_vol(price - early, present, strike, t, is_call=is_call, rate=rate)
+    vega = greeks(present, strike, t, vol, is_call=is_call, rate=rate).vega
+    with np.errstate(invalid="ignore", divide="ignore"):
+        spread = (ask - bid) / (100.0 * vega)
+        moneyness = np.log(strike / forward[g])
+    fit = fit_smiles(g, moneyness, vol, spread, name=name, years=np.where(left, years, 0.0))
+    fitted = option_price(
+        present, strike, t, smile_vol(fit.parameters[g], t, moneyness), is_call=is_call, rate=rate
+    )  # fmt: skip
+    quality, flaw = _quality(quotes, fit, fitted + early, bid, ask, call_mid, put_mid, forward, years, rate, left)
+    straddle = atm_straddle(g, strike, call_mid, put_mid, forward=forward)
+    put_25d, call_25d = (delta_vol(fit, years, 0.25, is_call=side) for side in (False, True))
+    return ExpirySummary(
+        forward, from_parity, carry, fit, quality, flaw, put_25d, call_25d, straddle.price, straddle.strike
+    )
+
+
+def _near(group: IntArray, strike: FloatArray, centre: FloatArray, usable: BoolArray, count: int) -> BoolArray:
+    """The `count` usable rows of each group nearest to its centre."""
+    rows = np.flatnonzero(usable)
+    rows = rows[np.lexsort((np.abs(strike[rows] - centre[group[rows]]), group[rows]))]
+    place = np.arange(rows.size) - np.searchsorted(group[rows], group[rows])
+    out = np.zeros(group.size, dtype=bool)
+    out[rows[place < count]] = True
+    return out
+
+
+def _money_vol(
+    group: IntArray,
+    strike: FloatArray,
+    call_mid: FloatArray,
+    put_mid: FloatArray,
+    forward: FloatArray,
+    years: FloatArray,
+    rate: float,
+) -> FloatArray:
+    """European implied volatility of the out-of-the-money option nearest to each forward; NaN without one."""
+    price = np.where(strike >= forward[group], call_mid, put_mid)
+    rows = np.flatnonzero(_near(group, strike, forward, np.isfinite(price), 1))
+    owner = group[rows]
+    out = np.full(forward.shape, np.nan)
+    present = forward[owner] * np.exp(-rate * years[owner])
+    out[owner] = implied_vol(
+        price[rows], present, strike[rows], years[owner], is_call=strike[rows] >= forward[owner], rate=rate
+    )
+    return out
+
+
+def _early(
+    strike: FloatArray,
+    group: IntArray,
+    is_call: BoolArray,
+    spot: FloatArray,
+    years: FloatArray,
+    rate: float,
+    forward: FloatArray,
+    vol: FloatArray,
+) -> FloatArray:
+    """What early exercise is worth at each strike; zero where it cannot be computed."""
+    carry = rate - np.log(forward / spot) / years
+    at = (spot[group], strike, years[group], vol[group])
+    q = np.round(carry, 6)[group]
+    american = option_price(*at, is_call=is_call, rate=rate, dividend_yield=q, exercise="american")
+    found = american - option_price(*at, is_call=is_call, rate=rate, dividend_yield=q)
+    return np.where(np.isfinite(found), np.maximum(found, 0.0), 0.0)
+
+
+def _quality(
+    quotes: ChainQuotes,
+    fit: SmileFit,
+    fitted: FloatArray,
+    bid: FloatArray,
+    ask: FloatArray,
+    call_mid: FloatArray,
+    put_mid: FloatArray,
+    forward: FloatArray,
+    years: FloatArray,
+    rate: float,
+    left: BoolArray,
+) -> tuple[FloatArray, IntArray]:
+    g, groups = quotes.group, years.size
+
+    def counted(rows: BoolArray) -> FloatArray:
+        return np.bincount(g[rows], minlength=groups).astype(np.float64)
+
+    with np.errstate(invalid="ignore", divide="ignore"):
+        quoted = (bid > 0) & (ask >= bid)
+        inside = quoted & (fitted >= bid - 1e-9) & (fitted <= ask + 1e-9)
+        share = counted(inside) / counted(quoted)
+        quality = 100 * share * np.minimum(fit.strikes / FULL_FIT, 1.0)
+        crossed = counted(ask < bid) / counted(np.isfinite(bid))
+        wide = counted(quoted & ~usable_quote(bid, ask)) / counted(quoted)
+        # Parity by more than both half-widths: one of the two was left behind.
+        off = np.abs(call_mid - put_mid - np.exp(-rate * years[g]) * (forward[g] - quotes.strike))
+        half = 0.5 * (quotes.call_ask - quotes.call_bid + quotes.put_ask - quotes.put_bid)
+        both = np.isfinite(off)
+        stale = counted(both & (off > half + 0.002 * quotes.strike + 0.02)) / counted(both)
+    quality = np.where(np.isfinite(fit.vol), quality, np.nan)
+    fine = (quality >= _GOOD) & (fit.strikes >= FULL_FIT)
+    reasons = [
+        (~left, _OVER),
+        (fine, _NO_FLAW),
+        (crossed > 0.1, _CROSSED),
+        (counted(bid > 0) == 0, _NOTHING),
+        (wide > 0.5, _WIDE),
+        (fit.strikes < FULL_FIT, _FEW),
+        (stale > 0.2, _STALE),
+    ]
+    return quality, np.select([r[0] for r in reasons], [r[1] for r in reasons], _MISSED).astype(np.int64)
 
 
 def typical_width(

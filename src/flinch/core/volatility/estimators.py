@@ -6,16 +6,11 @@ from typing import Literal, get_args
 
 import numpy as np
 
-from flinch.core.arrays import FloatArray
+from flinch.core.arrays import BoolArray, FloatArray
 from flinch.core.rolling import lag, rolling_mean, rolling_std
 
 Estimator = Literal["close_to_close", "parkinson", "garman_klass", "rogers_satchell", "yang_zhang"]
 ESTIMATORS: tuple[Estimator, ...] = get_args(Estimator)
-
-
-def _rolling_variance(values: FloatArray, window: int) -> FloatArray:
-    """Sample variance (n - 1) of the last `window` values along the last axis."""
-    return rolling_std(values, window) ** 2
 
 
 def historical_vol(
@@ -27,6 +22,7 @@ def historical_vol(
     *,
     estimator: Estimator,
     sessions_per_year: int = 252,
+    left_out: BoolArray | None = None,
 ) -> FloatArray:
     """Historical volatility at each session over the `window` sessions that end there.
 
@@ -40,6 +36,9 @@ def historical_vol(
         One of `ESTIMATORS`.
     sessions_per_year
         For annualising.
+    left_out
+        Sessions that do not count, same shape: those of earnings reactions, for volatility ex-earnings. The window reaches
+        further back instead, and a session left out has the value of the one before it.
 
     Returns
     -------
@@ -61,26 +60,44 @@ def historical_vol(
     """
     if window < 2:
         raise ValueError(f"window must be at least 2 sessions, not {window}")
+    if estimator not in ESTIMATORS:
+        raise ValueError(f"estimator must be one of {', '.join(ESTIMATORS)}, not {estimator!r}")
     with np.errstate(invalid="ignore", divide="ignore"):
+        before = lag(close, 1)
         if estimator == "close_to_close":
-            variance = _rolling_variance(np.log(close / lag(close, 1)), window)
+            parts = [np.log(close / before)]
         elif estimator == "parkinson":
-            variance = rolling_mean(np.log(high / low) ** 2 / (4 * np.log(2)), window)
+            parts = [np.log(high / low) ** 2 / (4 * np.log(2))]
         elif estimator == "garman_klass":
-            daily = 0.5 * np.log(high / low) ** 2 - (2 * np.log(2) - 1) * np.log(close / open) ** 2
-            variance = np.maximum(rolling_mean(daily, window), 0.0)
+            parts = [0.5 * np.log(high / low) ** 2 - (2 * np.log(2) - 1) * np.log(close / open) ** 2]
         elif estimator == "rogers_satchell":
-            variance = np.maximum(rolling_mean(_rogers_satchell(open, high, low, close), window), 0.0)
-        elif estimator == "yang_zhang":
-            k = 0.34 / (1.34 + (window + 1) / (window - 1))
-            variance = (
-                _rolling_variance(np.log(open / lag(close, 1)), window)
-                + k * _rolling_variance(np.log(close / open), window)
-                + (1 - k) * np.maximum(rolling_mean(_rogers_satchell(open, high, low, close), window), 0.0)
-            )
+            parts = [_rogers_satchell(open, high, low, close)]
         else:
-            raise ValueError(f"estimator must be one of {', '.join(ESTIMATORS)}, not {estimator!r}")
+            parts = [np.log(open / before), np.log(close / open), _rogers_satchell(open, high, low, close)]
+        if left_out is None or not left_out.any():
+            variance = _variance(parts, window, estimator)
+        else:
+            order = np.argsort(~left_out, axis=-1, kind="stable")  # those left out first, the others in their order
+            gone = np.take_along_axis(left_out, order, axis=-1)
+            packed = [np.where(gone, np.nan, np.take_along_axis(part, order, axis=-1)) for part in parts]
+            place = left_out.sum(axis=-1, keepdims=True) + np.cumsum(~left_out, axis=-1) - 1
+            variance = np.take_along_axis(_variance(packed, window, estimator), np.maximum(place, 0), axis=-1)
         return np.sqrt(sessions_per_year * variance)
+
+
+def _variance(parts: list[FloatArray], window: int, estimator: Estimator) -> FloatArray:
+    """Daily variance over each window from the estimator's terms of each session."""
+    if estimator == "close_to_close":
+        return rolling_std(parts[0], window) ** 2
+    if estimator == "yang_zhang":
+        k = 0.34 / (1.34 + (window + 1) / (window - 1))
+        gap, day, inside = parts
+        return (
+            rolling_std(gap, window) ** 2
+            + k * rolling_std(day, window) ** 2
+            + (1 - k) * np.maximum(rolling_mean(inside, window), 0.0)
+        )
+    return np.maximum(rolling_mean(parts[0], window), 0.0)
 
 
 def _rogers_satchell(open: FloatArray, high: FloatArray, low: FloatArray, close: FloatArray) -> FloatArray:

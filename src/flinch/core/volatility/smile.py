@@ -1,28 +1,44 @@
-"""At-the-money volatility of every expiry from its quoted out-of-the-money options."""
+"""The surface of every name: one raw SVI slice an expiry, fitted to its quoted out-of-the-money options."""
 
 from __future__ import annotations
 
+import os
+from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.volatility.svi import fit_names
 
-# Strikes within this many standard deviations of the forward take part: a parabola is a fair smile there, not further out.
-REACH = 1.5
+# Strikes within this many standard deviations of the forward take part.
+REACH = 4.5
+_LEAST_SPREAD = 5e-4
 
 
 class SmileFit(NamedTuple):
-    """Per expiry: fitted volatility at the forward, and how many strikes took part."""
+    """Per expiry: a, b, rho, m, sigma of raw SVI (shape (groups, 5)), the strikes that took part and how far they reach.
 
+    `low` and `high` are the log-moneyness of the outermost strikes, `vol` the fitted volatility at the forward.
+    """
+
+    parameters: FloatArray
     vol: FloatArray
     strikes: IntArray
+    low: FloatArray
+    high: FloatArray
 
 
 def fit_smiles(
-    group: IntArray, log_moneyness: FloatArray, vol: FloatArray, vol_spread: FloatArray, *, years: FloatArray
+    group: IntArray,
+    log_moneyness: FloatArray,
+    vol: FloatArray,
+    vol_spread: FloatArray,
+    *,
+    name: IntArray,
+    years: FloatArray,
 ) -> SmileFit:
-    """Weighted parabola through the out-of-the-money implied volatilities of every expiry at once.
+    """Fit total variance against log-moneyness for every expiry of every name at once.
 
     Parameters
     ----------
@@ -33,44 +49,85 @@ def fit_smiles(
     vol, vol_spread
         Implied volatility of the mid and the bid-ask width in volatility, decimals, shape (options,); an option with either
         missing is left out.
-    years
-        Per expiry, shape (groups,).
+    name, years
+        Per expiry, shape (groups,): whose it is, in ascending order, and the time to it, ascending within a name.
 
     Returns
     -------
-    `SmileFit`, shape (groups,). With 5 strikes or more a parabola, with 3 or 4 a straight line, with 1 or 2 their weighted
-    mean when one lies within half a standard deviation of the forward; else NaN.
+    `SmileFit`. With 6 strikes or more raw SVI, or an SSVI slice where its best fit would price a butterfly below zero at or
+    between quoted strikes; with fewer the SSVI shape that fits all expiries of the name, at the level of the expiry's own
+    strikes, one of which must lie within a standard deviation of the forward. A name with fewer than 6 strikes in all expiries
+    together has no such shape: then 3 make an SSVI slice, 1 or 2 a flat line when one lies within half a deviation; else NaN.
+    Where two expiries of a name are both quoted, the later one has the higher total variance.
 
     Notes
     -----
-    Least squares of sigma on k = ln(K/F), weights 1 / spread^2, strikes within 1.5 standard deviations of the forward, which
-    is measured with the volatility of the strike nearest to it.
+    w(k) = a + b (rho (k - m) + sqrt((k - m)^2 + sigma^2)), least squares weighted by 1 / spread^2. Gatheral & Jacquier (2014),
+    "Arbitrage-free SVI volatility surfaces", Quantitative Finance 14(1); solved as in Zeliade Systems (2009).
     """
     groups = years.size
-    usable = np.isfinite(log_moneyness) & np.isfinite(vol) & np.isfinite(vol_spread)
-    g, k, v, spread = group[usable], log_moneyness[usable], vol[usable], vol_spread[usable]
+    usable = np.isfinite(log_moneyness) & np.isfinite(vol) & np.isfinite(vol_spread) & (vol > 0)
+    usable &= (years > 0)[group]
+    g, k, v, spread = group[usable], log_moneyness[usable], vol[usable], np.maximum(vol_spread[usable], _LEAST_SPREAD)
     order = np.lexsort((np.abs(k), g))
     owner, first = np.unique(g[order], return_index=True)
-    deviation = np.full(groups, np.nan)
-    deviation[owner] = v[order[first]] * np.sqrt(years[owner])
-    near = np.abs(k) <= REACH * deviation[g]
-    g, z, v, spread = g[near], k[near] / deviation[g[near]], v[near], spread[near]
-    weight = 1.0 / np.maximum(spread, 1e-4) ** 2
-    count = np.bincount(g, minlength=groups)
-    closest = np.full(groups, np.inf)
-    np.minimum.at(closest, g, np.abs(z))
+    near = np.full(groups, np.nan)
+    near[owner] = v[order[first]]
+    deviation = near * np.sqrt(np.maximum(years, 0))
+    kept = np.abs(k) <= REACH * deviation[g]
+    g, k, v, spread = g[kept], k[kept], v[kept], spread[kept]
+    order = np.lexsort((k, g))
+    g, k, v, spread = g[order], k[order], v[order], spread[order]
+    t = years[g]
+    row_start = np.searchsorted(g, np.arange(groups + 1))
+    names = int(name[-1]) + 1 if groups else 0
+    expiry_start = np.searchsorted(name, np.arange(names + 1))
+    fitted = np.full((5, groups), np.nan)
+    # The spread of total variance is 2 sigma T times that of volatility.
+    arrays = (expiry_start, row_start, k, v * v * t, 1.0 / (2 * v * t * spread) ** 2, deviation**2, fitted)
 
-    powers = [np.bincount(g, weight * z**p, minlength=groups) for p in range(5)]
-    moments = [np.bincount(g, weight * v * z**p, minlength=groups) for p in range(3)]
-    normal = np.stack([np.stack([powers[i + j] for j in range(3)], axis=-1) for i in range(3)], axis=-2)
-    target = np.stack(moments, axis=-1)
-    parabola, line = count >= 5, (count == 3) | (count == 4)
-    mean = (count > 0) & ~parabola & ~line & (closest <= 0.5)
-    # A term that is not fitted keeps its own equation, coefficient = 0.
-    off: BoolArray = np.stack([~(parabola | line | mean), ~(parabola | line), ~parabola], axis=-1)
-    normal = np.where(off[:, :, None] | off[:, None, :], 0.0, normal)
-    normal[:, [0, 1, 2], [0, 1, 2]] = np.where(off, 1.0, normal[:, [0, 1, 2], [0, 1, 2]])
-    solved = np.linalg.solve(normal, np.where(off, 0.0, target)[..., None])[..., 0] if groups else target
-    coefficient: FloatArray = np.asarray(solved, dtype=np.float64)
-    coefficient[off[:, 0]] = np.nan
-    return SmileFit(coefficient[:, 0], count)
+    def part(bounds: tuple[int, int]) -> None:
+        fit_names(*bounds, *arrays)  # type: ignore[arg-type]
+
+    step = max(1, names // (8 * (os.cpu_count() or 1)))
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        for _ in pool.map(part, [(at, min(at + step, names)) for at in range(0, names, step)]):
+            pass
+    count = np.diff(row_start)
+    low, high = np.full(groups, np.nan), np.full(groups, np.nan)
+    some = np.flatnonzero(count)
+    low[some], high[some] = k[row_start[:-1][some]], k[row_start[1:][some] - 1]
+    parameters = np.ascontiguousarray(fitted.T)
+    return SmileFit(parameters, smile_vol(parameters, years, np.zeros(groups)), count, low, high)
+
+
+def smile_vol(parameters: FloatArray, years: FloatArray, log_moneyness: FloatArray) -> FloatArray:
+    """Fitted volatility at ln(K/F), annualised decimal, NaN where not fitted.
+
+    `parameters` has shape (..., 5), `years` and `log_moneyness` (...).
+    """
+    a, b, rho, m, sigma = np.moveaxis(parameters, -1, 0)
+    away = log_moneyness - m
+    total = a + b * (rho * away + np.sqrt(away * away + sigma * sigma))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        found: FloatArray = np.sqrt(np.where(total > 0, total, np.nan) / np.where(years > 0, years, np.nan))
+    return found
+
+
+def delta_vol(fit: SmileFit, years: FloatArray, delta: float, *, is_call: bool) -> FloatArray:
+    """Fitted volatility of the option with a forward delta of that size, shape (groups,).
+
+    NaN where it lies beyond the quoted strikes by more than a quarter of a standard deviation: its volatility is not known.
+    """
+    normal = {0.25: 0.6744897501960817, 0.10: 1.2815515655446004}[delta]
+    vol = fit.vol
+    root = np.sqrt(np.maximum(years, 0))
+    k = np.zeros(years.shape)
+    for _ in range(12):
+        # d1 = (s^2 / 2 - k) / s is 0.674 for the put and -0.674 for the call of 25 delta.
+        s = vol * root
+        k = 0.5 * s * s + (s if is_call else -s) * normal
+        vol = smile_vol(fit.parameters, years, k)
+    slack = 0.25 * fit.vol * root
+    known: BoolArray = (k >= fit.low - slack) & (k <= fit.high + slack)
+    return np.where(known, vol, np.nan)

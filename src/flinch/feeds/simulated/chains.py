@@ -83,7 +83,9 @@ def quote_chain(
     is_call = np.tile([True, False], strike.size)
     contract = (spot[owner[pair]], strike[pair], years[pair], noisy[pair])
     terms: dict[str, Any] = {"is_call": is_call, "rate": RATE, "dividend_yield": carry[owner[pair]]}
-    price = option_price(*contract, **terms)
+    # Options on companies and funds may be exercised early, those on an index may not.
+    early = np.array([name.kind != "index" for name in names])[owner[pair]]
+    price = np.where(early, option_price(*contract, **terms, exercise="american"), option_price(*contract, **terms))
     vega = greeks(*contract, **terms).vega
     deviation = moneyness / (atm * np.sqrt(years))
     tick = np.array([0.1 if n.kind == "index" else 0.01 if n.size == "large" else 0.05 for n in names])[owner][pair]

@@ -10,7 +10,6 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
-from flinch.core.volatility import constant_maturity_vol
 from flinch.feeds.simulated.calendar import (
     AS_OF,
     SESSIONS,
@@ -29,11 +28,11 @@ from flinch.feeds.simulated.names import SIZES, Listing, fund_weights, listings
 from flinch.feeds.simulated.option_days import make_option_days
 from flinch.feeds.simulated.paths import HALTED_AT, WARM_UP, Paths, company_traits, simulate_paths, stretches
 from flinch.feeds.simulated.storylines import Storyline, storylines
-from flinch.feeds.simulated.surfaces import atm_vols, draw_smiles, earnings_variance, premium_history
+from flinch.feeds.simulated.surfaces import Smile, premium_history, smile_history
+from flinch.feeds.simulated.volatility import make_volatility_history, vols_at
 
 Floats = NDArray[np.float64]
 SEED = 20260909
-TENOR_DAYS = np.array([7, 14, 30, 60, 90, 180, 365])
 _AHEAD = 400
 
 
@@ -54,14 +53,13 @@ class SimulatedMarket:
     volume: Floats  # NaN for indices
     option_days: dict[str, NDArray[np.generic]]  # by column of the store: volume, interest, width, what is listed
     extended: ExtendedHours
-    vols: Floats  # true constant-maturity volatilities, shape (names, sessions, tenors)
+    volatility: dict[str, Floats]  # by column of the store: implied volatility of every kind, fit quality
     traded: NDArray[np.bool_]  # false where a session is missing or before the listing
     earnings: EarningsCalendar  # session indices count from `sessions[0]`, and past its end for reports ahead
     calendar: DateArray  # `sessions` and the ones ahead
     expiries: Expiries  # of the newest session, with the true at-the-money volatility
     chain: Chain
     rate: float
-    nearest_vol: Floats  # true volatility of the nearest expiration, shape (names, sessions)
     fundamentals: pl.DataFrame
     estimates: pl.DataFrame
     dividends: pl.DataFrame
@@ -119,9 +117,11 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
         if name.symbol in planted:
             premium[i] *= stretches(planted[name.symbol].premium, SESSIONS)
     weeklies = _weeklies(names, planted)
-    vols, nearest_vol = _volatility_history(
-        names, paths, premium, weeklies, earnings, calendar, lambda share: progress("volatility", share)
-    )
+    smiles = smile_history(len(names), SESSIONS, _stream("smiles"))
+    history = make_volatility_history(
+        names, listing_groups(names, weeklies), paths, premium, smiles, earnings, calendar, _stream("volatility noise"),
+        lambda share: progress("volatility", share),
+    )  # fmt: skip
     progress("volatility", 1.0)
 
     progress("chains", 0.0)
@@ -138,7 +138,7 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
         close[:, -1],
         carry,
         expiries,
-        draw_smiles(len(names), _stream("smiles")),
+        Smile(smiles.rho[:, -1], smiles.eta[:, -1]),
         option_volume[:, -1],
         halted,
         _stream("quotes"),
@@ -157,7 +157,7 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
 
     progress("facts", 0.0)
     option_days = make_option_days(
-        names, _groups(names, weeklies), sessions, option_volume, vols[:, :, 2], expiries, chain, close[:, -1],
+        names, listing_groups(names, weeklies), sessions, option_volume, history["iv30"], expiries, chain, close[:, -1],
         _stream("option days"),
     )  # fmt: skip
     extended = make_extended(names, np.round(paths.open, 2), close, volume, earnings, planted, _stream("extended"))
@@ -184,14 +184,13 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
         volume=volume,
         option_days=option_days,
         extended=extended,
-        vols=vols,
+        volatility=history,
         traded=traded,
         earnings=earnings,
         calendar=calendar,
         expiries=expiries,
         chain=chain,
         rate=RATE,
-        nearest_vol=nearest_vol,
         fundamentals=fundamentals,
         estimates=estimates,
         dividends=dividends,
@@ -245,52 +244,11 @@ def _weeklies(names: list[Listing], planted: dict[str, Storyline]) -> NDArray[np
     return drawn
 
 
-def _groups(names: list[Listing], weeklies: NDArray[np.bool_]) -> list[tuple[str, bool, NDArray[np.int64]]]:
+def listing_groups(names: list[Listing], weeklies: NDArray[np.bool_]) -> list[tuple[str, bool, NDArray[np.int64]]]:
     """Names that list the same expirations."""
     size = np.array([n.size for n in names])
     found = [(s, w, np.flatnonzero((size == s) & (weeklies == w))) for s in SIZES for w in (True, False)]
     return [row for row in found if row[2].size]
-
-
-def _volatility_history(
-    names: list[Listing],
-    paths: Paths,
-    premium: Floats,
-    weeklies: NDArray[np.bool_],
-    earnings: EarningsCalendar,
-    calendar: DateArray,
-    progress: Callable[[float], None],
-) -> tuple[Floats, Floats]:
-    """Constant-maturity and nearest-expiry volatility at each close, as read from the expirations listed then."""
-    noise = 1 + 0.004 * _stream("volatility noise").normal(size=(len(names), SESSIONS, TENOR_DAYS.size))
-    out = np.empty(noise.shape)
-    nearest = np.empty(noise.shape[:2])
-    for t in range(SESSIONS):
-        for size, weekly, members in _groups(names, weeklies):
-            listed = listed_expirations(calendar[t], size, weekly)
-            years = (listed - calendar[t]).astype(int) / 365
-            vol = _vols_at(paths, premium, earnings, calendar, t, listed, years, members)
-            out[members, t] = constant_maturity_vol(np.broadcast_to(years, vol.shape), vol, TENOR_DAYS / 365)
-            nearest[members, t] = vol[:, 0]
-        if t % 24 == 0:
-            progress(t / SESSIONS)
-    return out * noise, nearest * noise[:, :, 0]
-
-
-def _vols_at(
-    paths: Paths,
-    premium: Floats,
-    earnings: EarningsCalendar,
-    calendar: DateArray,
-    t: int,
-    listed: DateArray,
-    years: Floats,
-    members: NDArray[np.int64],
-) -> Floats:
-    jumps = earnings_variance(earnings, premium.shape[0], t, np.searchsorted(calendar, listed))
-    return atm_vols(
-        paths.variance[:, members, t], paths.long_variance[:, members], premium[members, t], years, jumps[members]
-    )
 
 
 def _current_expiries(
@@ -302,10 +260,10 @@ def _current_expiries(
     calendar: DateArray,
 ) -> Expiries:
     parts = []
-    for size, weekly, members in _groups(names, weeklies):
+    for size, weekly, members in listing_groups(names, weeklies):
         listed = listed_expirations(calendar[SESSIONS - 1], size, weekly)
         years = years_to_expiry(listed, AS_OF)
-        vol = _vols_at(paths, premium, earnings, calendar, SESSIONS - 1, listed, years, members)
+        vol = vols_at(paths, premium, earnings, calendar, SESSIONS - 1, listed, years, members)
         parts.append(
             (
                 np.repeat(members, listed.size),

@@ -14,15 +14,25 @@ Floats = NDArray[np.float64]
 
 
 class Smile(NamedTuple):
-    """Slope and wing of a name's smile, shape (names,)."""
+    """Slope and wing of the smiles, any one shape."""
 
     rho: Floats
     eta: Floats
 
 
-def draw_smiles(count: int, rng: np.random.Generator) -> Smile:
-    """Smiles that price no butterfly below zero: eta (1 + |rho|) < 2 (Gatheral & Jacquier 2014, theorem 4.2)."""
-    return Smile(rng.uniform(-0.6, -0.15, count), rng.uniform(0.45, 0.95, count))
+def smile_history(names: int, sessions: int, rng: np.random.Generator) -> Smile:
+    """Smiles that wander about each name's own, shape (names, sessions).
+
+    They price no butterfly below zero: eta (1 + |rho|) < 2 (Gatheral & Jacquier 2014, theorem 4.2).
+    """
+    centre = Smile(rng.uniform(-0.6, -0.15, names), rng.uniform(0.45, 0.95, names))
+    state = rng.normal(0.0, 1.0, (2, names))
+    walk = np.empty((2, names, sessions))
+    for t in range(sessions):
+        state = 0.96 * state + np.sqrt(1 - 0.96**2) * rng.normal(size=state.shape)
+        walk[:, :, t] = state
+    rho = np.clip(centre.rho[:, None] + 0.08 * walk[0], -0.75, 0.1)
+    return Smile(rho, np.clip(centre.eta[:, None] * np.exp(0.08 * walk[1]), 0.35, 1.1))
 
 
 def smile_vol(atm_vol: Floats, log_moneyness: Floats, years: Floats, rho: Floats, eta: Floats) -> Floats:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import cache
 
-from flinch.core.rules.catalogue import company, options, prices, technical
+from flinch.core.rules.catalogue import company, moves, options, prices, technical
 from flinch.core.rules.catalogue.metric import Metric, Scale
 from flinch.core.rules.functions import FUNCTIONS
 from flinch.core.rules.language import Vocabulary
@@ -31,7 +31,7 @@ GROUPS = (
     "facts",
 )
 
-_ENTRIES = (*prices.ENTRIES, *options.ENTRIES, *company.ENTRIES, *technical.ENTRIES)
+_ENTRIES = (*prices.ENTRIES, *options.ENTRIES, *moves.ENTRIES, *company.ENTRIES, *technical.ENTRIES)
 METRICS: dict[str, Metric] = {
     metric.key: metric for metric in sorted(_ENTRIES, key=lambda metric: GROUPS.index(metric.group))
 }

@@ -81,10 +81,6 @@ ENTRIES = (
     _implied("iv_high_252", "Highest implied volatility, 252 sessions", "IV high", "%", "max(iv30, 252)",
              "The highest 30-day implied volatility of about a year.", scale="log"),
     _implied(
-        "term_30_90", "Term slope, 30 to 90 days", "Term 30–90", "points", "iv90 - iv30",
-        "Ninety-day less thirty-day implied volatility. Below zero the near month is the dearer one.",
-    ),
-    _implied(
         "front_over_month", "Front week over the month", "7d / 30d", "×", "iv7 / iv30",
         "Seven-day over thirty-day implied volatility: high when something is expected within days.",
     ),
@@ -106,6 +102,29 @@ ENTRIES = (
     _historical(
         "hv21_close", "Historical volatility from closes, 21 sessions", "HV21 close", "%", 'hv(21, "close_to_close")',
         "The standard deviation of daily returns, annualised.", scale="log",
+    ),
+    _historical(
+        "hv21_garman_klass", "Historical volatility from bars, 21 sessions", "HV21 GK", "%", 'hv(21, "garman_klass")',
+        "From open, high, low and close of each session: blind to overnight gaps.", scale="log", source="Garman & Klass (1980)",
+    ),
+    _historical(
+        "hv21_rogers_satchell", "Historical volatility whatever the drift, 21 sessions", "HV21 RS", "%",
+        'hv(21, "rogers_satchell")', "From each session's bar, not misled by a trend within it; blind to overnight gaps.",
+        scale="log", source="Rogers & Satchell (1991)",
+    ),
+    _historical(
+        "hv21_ex_earnings", "Historical volatility without earnings, 21 sessions", "HV21 ex", "%", "hv_ex_earnings(21)",
+        "The last 21 sessions in which the price did not react to a report.", scale="log", source=_YANG_ZHANG,
+    ),
+    _historical(
+        "hv63_ex_earnings", "Historical volatility without earnings, 63 sessions", "HV63 ex", "%", "hv_ex_earnings(63)",
+        "The last 63 sessions in which the price did not react to a report.", scale="log", source=_YANG_ZHANG,
+    ),
+    read(
+        "historical volatility", "forecast_vol", "Forecast volatility, 21 sessions", "Forecast", "%", "forecast_vol", "daily bars",
+        "The volatility expected over the next 21 sessions from that of the last session, five and 21 sessions, with coefficients "
+        "estimated on all names from outcomes complete by then (Corsi 2009, on gap and range).",
+        "the forecast needs 63 sessions of the name", factor=100, scale="log",
     ),
     _historical(
         "hv_percentile", "HV percentile", "HV pctl", "0–100", "rank_pct(hv(21), 252)",
@@ -138,6 +157,49 @@ ENTRIES = (
     _against(
         "iv_hv_spread_percentile", "Percentile of implied less historical", "IV−HV pctl", "0–100", "rank_pct(iv30 - hv21, 252)",
         "How unusual today's gap is for this name: the share of the previous 251 sessions in which it was smaller.",
+    ),
+    _against(
+        "iv_minus_forecast", "Implied less forecast volatility", "IV−fcst", "points", "iv30 - forecast_vol",
+        "The gap between what options price for the next month and what is forecast for it, in points.",
+    ),
+    _against(
+        "iv_over_forecast", "Implied over forecast volatility", "IV/fcst", "×", "iv30 / forecast_vol",
+        "Above one, options price more movement than is forecast.",
+    ),
+    _against(
+        "iv_minus_forecast_percentile", "Percentile of implied less forecast", "IV−fcst pctl", "0–100",
+        "rank_pct(iv30 - forecast_vol, 252)",
+        "How unusual today's gap is for this name: the share of the previous 251 sessions in which it was smaller.",
+    ),
+    _against(
+        "iv_hv_ex_ratio", "Implied over historical volatility, both without earnings", "IV/HV ex", "×",
+        "iv30_ex_earnings / hv_ex_earnings(21)",
+        "How dear options are apart from reports, ahead and past.",
+    ),
+    _against(
+        "cone_percentile", "Implied volatility within the cone", "Cone pctl", "0–100", "pct_among(iv30, hv21, 252)",
+        "The share of the last 252 sessions whose 21-session historical volatility was below today's implied volatility: where "
+        "options stand within all that the stock has done.", source="Burghardt & Lane (1990)",
+    ),
+    read(
+        "implied against historical", "implied_correlation", "Implied correlation", "Impl corr", "", "implied_correlation", _CHAIN,
+        "Of a fund: the one correlation between its members that makes their implied volatilities add up to the fund's.",
+        {"stock": "only a fund has members", "": "too many members have no implied volatility"}, decimals=2,
+    ),
+    read(
+        "implied against historical", "realised_correlation", "Realised correlation, 63 sessions", "Real corr", "",
+        "realised_correlation", "daily bars",
+        "Of a fund: the correlation between its members over 63 sessions that makes their volatilities add up to the fund's.",
+        {"stock": "only a fund has members", "": "64 complete sessions of the members are needed"}, decimals=2,
+    ),
+    _against(
+        "correlation_premium", "Implied less realised correlation", "Corr prem", "", "implied_correlation - realised_correlation",
+        "Above zero, a fund's options ask for more common movement than its members have shown.", decimals=2,
+    ),
+    read(
+        "implied against historical", "members_iv30", "Members' implied volatility", "Mbrs IV", "%", "members_iv30", _CHAIN,
+        "Of a fund: the weighted mean of its members' 30-day implied volatility.",
+        {"stock": "only a fund has members", "": "too many members have no implied volatility"}, factor=100, scale="log",
     ),
     _against(
         "past_premium", "Premium of a month ago, in hindsight", "Past prem", "points", "lag(iv30, 21) - hv21",

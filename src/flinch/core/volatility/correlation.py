@@ -1,0 +1,73 @@
+"""How alike the members of a fund move: what its options imply and what its members did."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from flinch.core.arrays import FloatArray
+
+LEAST_COVERED = 0.9
+"""Share of a fund's weight whose members must have a volatility."""
+
+
+def average_correlation(fund_vol: FloatArray, member_vols: FloatArray, weights: FloatArray) -> FloatArray:
+    """The one correlation between all members that makes their volatilities add up to the fund's.
+
+    Parameters
+    ----------
+    fund_vol
+        Shape (sessions,), annualised decimals; NaN where missing.
+    member_vols
+        Shape (members, sessions).
+    weights
+        Shape (members,), above zero.
+
+    Returns
+    -------
+    Shape (sessions,), -1 to 1 as a rule; not cut off, since quotes may say more. NaN where the fund's volatility or that of
+    more than a tenth of the weight is missing; the weights of the others then stand for the whole.
+
+    Notes
+    -----
+    (s_f^2 - sum w_i^2 s_i^2) / ((sum w_i s_i)^2 - sum w_i^2 s_i^2). Skintzi & Refenes (2005), Journal of Futures Markets
+    25(2).
+    """
+    known = np.isfinite(member_vols)
+    w = np.where(known, weights[:, None], 0.0)
+    covered = w.sum(axis=0) / weights.sum()
+    with np.errstate(invalid="ignore", divide="ignore"):
+        w = w / w.sum(axis=0)
+        part = w * np.where(known, member_vols, 0.0)
+        own = (part**2).sum(axis=0)
+        whole = part.sum(axis=0) ** 2
+        found: FloatArray = np.where(covered >= LEAST_COVERED, (fund_vol**2 - own) / (whole - own), np.nan)
+    return found
+
+
+def weighted_vol(member_vols: FloatArray, weights: FloatArray) -> FloatArray:
+    """Weighted mean volatility of the members, shape (sessions,); NaN where more than a tenth of the weight is missing."""
+    known = np.isfinite(member_vols)
+    w = np.where(known, weights[:, None], 0.0)
+    total = w.sum(axis=0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean = (w * np.where(known, member_vols, 0.0)).sum(axis=0) / total
+    return np.where(total / weights.sum() >= LEAST_COVERED, mean, np.nan)
+
+
+def return_correlations(close: FloatArray, least: int = 42) -> FloatArray:
+    """Correlation of daily log returns between names, shape (names, names).
+
+    `close` has shape (names, sessions). Pairwise over the sessions both have; NaN with fewer than `least` of them.
+    """
+    with np.errstate(invalid="ignore", divide="ignore"):
+        returns = np.diff(np.log(close), axis=1)
+        seen = np.isfinite(returns).astype(np.float64)
+        x = np.nan_to_num(returns)
+        count = seen @ seen.T
+        sums = x @ seen.T
+        squares = (x * x) @ seen.T
+        cross = x @ x.T
+        covariance = cross / count - (sums / count) * (sums.T / count)
+        variance = squares / count - (sums / count) ** 2
+        found: FloatArray = covariance / np.sqrt(variance * variance.T)
+    return np.where(count >= least, np.clip(found, -1, 1), np.nan)

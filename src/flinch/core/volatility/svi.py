@@ -1,0 +1,363 @@
+"""Compiled kernels of the smile: raw SVI slices that price no butterfly and do not cross in time."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from flinch.core.arrays import FloatArray, IntArray
+
+RAW, SURFACE = 0, 1
+RAW_FROM, SHARED_FROM = 6, 6
+"""Strikes from which on an expiry has a shape of its own, and from which on a name has one for all its expiries."""
+MOST_STEPS = 70
+_BIG = 1e30
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def total_variance(a: float, b: float, rho: float, m: float, s: float, k: float) -> float:
+    """Raw SVI at log-moneyness k."""
+    away = k - m
+    return a + b * (rho * away + math.sqrt(away * away + s * s))
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def density_factor(a: float, b: float, rho: float, m: float, s: float, k: float) -> float:
+    """Durrleman's g: the risk-neutral density at k has its sign (Gatheral & Jacquier 2014, lemma 2.2)."""
+    away = k - m
+    root = math.sqrt(away * away + s * s)
+    w = a + b * (rho * away + root)
+    first = b * (rho + away / root)
+    second = b * s * s / (root * root * root)
+    half = 1.0 - 0.5 * k * first / w
+    return half * half - 0.25 * first * first * (1.0 / w + 0.25) + 0.5 * second
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _raw_slice(z: Any, v: Any, weight: Any, m: float, s: float, out: Any) -> float:
+    """Best a, b, rho for given m and s: linear least squares in a + d y + c sqrt(y^2 + 1), with |d| <= c and a >= 0.
+
+    Zeliade Systems (2009), "Quasi-explicit calibration of Gatheral's SVI model". Returns the weighted mean squared residual.
+    """
+    w0 = wy = wh = wyy = wyh = whh = wv = wvy = wvh = wvv = 0.0
+    for i in range(z.size):
+        y = (z[i] - m) / s
+        h = math.sqrt(y * y + 1.0)
+        g, u = weight[i], v[i]
+        w0 += g
+        wy += g * y
+        wh += g * h
+        wyy += g * y * y
+        wyh += g * y * h
+        whh += g * h * h
+        wv += g * u
+        wvy += g * u * y
+        wvh += g * u * h
+        wvv += g * u * u
+    best = _BIG
+    ba = bd = bc = 0.0
+    for case in range(7):
+        a = d = c = 0.0
+        if case == 0:
+            # Cramer's rule.
+            det = w0 * (wyy * whh - wyh * wyh) - wy * (wy * whh - wyh * wh) + wh * (wy * wyh - wyy * wh)
+            if not abs(det) > 1e-14:
+                continue
+            a = (wv * (wyy * whh - wyh * wyh) - wy * (wvy * whh - wyh * wvh) + wh * (wvy * wyh - wyy * wvh)) / det
+            d = (w0 * (wvy * whh - wvh * wyh) - wv * (wy * whh - wyh * wh) + wh * (wy * wvh - wvy * wh)) / det
+            c = (w0 * (wyy * wvh - wyh * wvy) - wy * (wy * wvh - wh * wvy) + wv * (wy * wyh - wyy * wh)) / det
+        elif case == 1 or case == 2:
+            sign = 1.0 if case == 1 else -1.0
+            x, xx, xv = wh + sign * wy, whh + 2 * sign * wyh + wyy, wvh + sign * wvy
+            det = w0 * xx - x * x
+            if not abs(det) > 1e-14:
+                continue
+            a, c = (wv * xx - x * xv) / det, (w0 * xv - x * wv) / det
+            d = sign * c
+        elif case == 3:
+            det = wyy * whh - wyh * wyh
+            if not abs(det) > 1e-14:
+                continue
+            d, c = (wvy * whh - wyh * wvh) / det, (wyy * wvh - wyh * wvy) / det
+        elif case == 4 or case == 5:
+            sign = 1.0 if case == 4 else -1.0
+            c = (wvh + sign * wvy) / (whh + 2 * sign * wyh + wyy)
+            d = sign * c
+        else:
+            a = wv / w0
+        if a < 0.0 or c < 0.0 or abs(d) > c * (1.0 + 1e-12):
+            continue
+        rss = (
+            wvv
+            - 2 * (a * wv + d * wvy + c * wvh)
+            + a * a * w0
+            + d * d * wyy
+            + c * c * whh
+            + 2 * (a * d * wy + a * c * wh + d * c * wyh)
+        )
+        if rss < best:
+            best, ba, bd, bc = rss, a, d, c
+    out[0], out[1], out[2], out[3], out[4] = ba, bc / s, (bd / bc if bc > 0.0 else 0.0), m, s
+    return max(best, 0.0) / w0
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _surface_slice(z: Any, v: Any, weight: Any, rho: float, phi: float, deviation: float, out: Any) -> float:
+    """A slice of the SSVI surface for given rho and phi: free of butterflies (Gatheral & Jacquier 2014, theorem 4.2)."""
+    top = bottom = total = square = 0.0
+    for i in range(z.size):
+        y = phi * z[i]
+        shape = 0.5 * (1.0 + rho * y + math.sqrt((y + rho) ** 2 + 1.0 - rho * rho))
+        top += weight[i] * v[i] * shape
+        bottom += weight[i] * shape * shape
+        total += weight[i]
+        square += weight[i] * v[i] * v[i]
+    lean = 1.0 + abs(rho)
+    theta = min(top / bottom, 3.999 / (phi * phi * lean), 3.999 / (phi * deviation * lean))
+    out[0] = 0.5 * theta * (1.0 - rho * rho)
+    out[1] = 0.5 * theta * phi
+    out[2] = rho
+    out[3] = -rho / phi
+    out[4] = math.sqrt(1.0 - rho * rho) / phi
+    return max(square - 2 * theta * top + theta * theta * bottom, 0.0) / total
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _objective(
+    kind: int, p: float, q: float, z: Any, v: Any, weight: Any, floor: Any, bounds: Any, deviation: Any, out: Any
+) -> float:
+    """Misfit at two shape parameters, with a price on butterflies and on falling below the expiry before (`floor`).
+
+    An SSVI shape may serve several expiries, whose rows are told apart by `bounds`; `deviation` has one entry for each.
+    """
+    if kind == RAW:
+        if not (abs(p) < 6.0 and abs(q) < 5.0):
+            return _BIG
+        value = _raw_slice(z, v, weight, p, math.exp(q), out)
+    else:
+        if not (abs(p) < 8.0 and abs(q) < 5.0):
+            return _BIG
+        value = 0.0
+        for e in range(deviation.size):
+            rows = slice(bounds[e], bounds[e + 1])
+            part = _surface_slice(z[rows], v[rows], weight[rows], 0.995 * math.tanh(p), math.exp(q), deviation[e], out)
+            value += part * (bounds[e + 1] - bounds[e])
+        value /= z.size
+        if deviation.size > 1:
+            return float(value)
+    bad = 0.0
+    for i in range(z.size):
+        short = floor[i] - total_variance(out[0], out[1], out[2], out[3], out[4], z[i])
+        if short > 0.0:
+            bad += short * short
+        if kind == RAW:
+            g = scaled_density(out, deviation[0], z[i])
+            if g < 0.0:
+                bad += g * g
+    return float(value + bad / z.size)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def scaled_density(p: Any, deviation: float, z: float) -> float:
+    """`density_factor` of a slice whose moneyness is in deviations and whose variance is in their squares."""
+    square = deviation * deviation
+    return density_factor(square * p[0], deviation * p[1], p[2], deviation * p[3], deviation * p[4], deviation * z)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _search(
+    kind: int,
+    start: Any,
+    z: Any,
+    v: Any,
+    weight: Any,
+    floor: Any,
+    bounds: Any,
+    deviation: Any,
+    points: Any,
+    values: Any,
+    out: Any,
+) -> float:
+    """Nelder & Mead (1965) in two parameters; leaves the best slice in `out`."""
+    for i in range(3):
+        points[i, 0] = start[0] + (0.5 if i == 1 else 0.0)
+        points[i, 1] = start[1] + (0.5 if i == 2 else 0.0)
+        values[i] = _objective(kind, points[i, 0], points[i, 1], z, v, weight, floor, bounds, deviation, out)
+    for _ in range(MOST_STEPS):
+        best, worst = 0, 0
+        for i in range(1, 3):
+            if values[i] < values[best]:
+                best = i
+            if values[i] >= values[worst]:
+                worst = i
+        middle = 3 - best - worst
+        if values[worst] - values[best] <= 1e-4 * values[best] + 1e-12:
+            break
+        cx = 0.5 * (points[best, 0] + points[middle, 0])
+        cy = 0.5 * (points[best, 1] + points[middle, 1])
+        dx, dy = cx - points[worst, 0], cy - points[worst, 1]
+        tried = _objective(kind, cx + dx, cy + dy, z, v, weight, floor, bounds, deviation, out)
+        scale = 1.0
+        if tried < values[best]:
+            further = _objective(kind, cx + 2 * dx, cy + 2 * dy, z, v, weight, floor, bounds, deviation, out)
+            if further < tried:
+                tried, scale = further, 2.0
+        elif tried >= values[middle]:
+            scale = 0.5 if tried < values[worst] else -0.5
+            tried = _objective(kind, cx + scale * dx, cy + scale * dy, z, v, weight, floor, bounds, deviation, out)
+        if tried < values[worst]:
+            points[worst, 0], points[worst, 1], values[worst] = cx + scale * dx, cy + scale * dy, tried
+            continue
+        for i in range(3):
+            if i != best:
+                points[i, 0] = 0.5 * (points[i, 0] + points[best, 0])
+                points[i, 1] = 0.5 * (points[i, 1] + points[best, 1])
+                values[i] = _objective(kind, points[i, 0], points[i, 1], z, v, weight, floor, bounds, deviation, out)
+    best = 0
+    for i in range(1, 3):
+        if values[i] < values[best]:
+            best = i
+    start[0], start[1] = points[best, 0], points[best, 1]
+    return _objective(kind, start[0], start[1], z, v, weight, floor, bounds, deviation, out)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _sound(p: Any, z: Any, deviation: float) -> bool:
+    """No negative density at the quoted strikes and between them."""
+    for i in range(z.size):
+        if scaled_density(p, deviation, z[i]) < 0.0:
+            return False
+        if i > 0:
+            for part in (0.25, 0.5, 0.75):
+                if scaled_density(p, deviation, z[i - 1] + part * (z[i] - z[i - 1])) < 0.0:
+                    return False
+    return True
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _shared_shape(
+    first: int,
+    last: int,
+    row_start: IntArray,
+    k: FloatArray,
+    w: FloatArray,
+    weight: FloatArray,
+    theta: FloatArray,
+    points: Any,
+    values: Any,
+    p: Any,
+    shape: Any,
+) -> bool:
+    """The SSVI shape that fits all expiries of a name best, each at its own level; false with too few strikes altogether."""
+    start, end = row_start[first], row_start[last]
+    if end - start < SHARED_FROM:
+        return False
+    z, v, g = np.empty(end - start), np.empty(end - start), np.empty(end - start)
+    bounds, deviation = np.empty(last - first + 1, dtype=np.int64), np.empty(last - first)
+    expiries = 0
+    bounds[0] = 0
+    few = False
+    for e in range(first, last):
+        count = row_start[e + 1] - row_start[e]
+        few = few or count < RAW_FROM
+        if count < 2 or not theta[e] > 0.0:
+            continue
+        at = bounds[expiries]
+        deviation[expiries] = math.sqrt(theta[e])
+        total = 0.0
+        for i in range(row_start[e], row_start[e + 1]):
+            total += weight[i]
+        for i in range(count):
+            z[at + i] = k[row_start[e] + i] / deviation[expiries]
+            v[at + i] = w[row_start[e] + i] / theta[e]
+            g[at + i] = weight[row_start[e] + i] / total
+        expiries += 1
+        bounds[expiries] = at + count
+    rows = bounds[expiries]
+    if not few or expiries < 2 or rows < SHARED_FROM:
+        return False
+    shape[0], shape[1] = -0.3, -0.5
+    _search(
+        SURFACE, shape, z[:rows], v[:rows], g[:rows], np.zeros(rows), bounds, deviation[:expiries], points, values, p
+    )
+    return True
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def fit_names(
+    first: int,
+    last: int,
+    expiry_start: IntArray,
+    row_start: IntArray,
+    k: FloatArray,
+    w: FloatArray,
+    weight: FloatArray,
+    theta: FloatArray,
+    out: FloatArray,
+) -> None:
+    """Fit the expiries of names `first` to `last` - 1, each name's in order of time.
+
+    Expiries of name i are expiry_start[i] to expiry_start[i + 1], rows of expiry j row_start[j] to row_start[j + 1], by strike.
+    `theta` is the total variance near the forward, and `out` (5, expiries) gets a, b, rho, m, sigma; NaN where not fitted.
+    """
+    points, values, start = np.empty((3, 2)), np.empty(3), np.empty(2)
+    p, shape, alone = np.empty(5), np.empty(2), np.zeros(1)
+    for name in range(first, last):
+        before = -1
+        shared = _shared_shape(
+            expiry_start[name], expiry_start[name + 1], row_start, k, w, weight, theta, points, values, p, shape
+        )
+        for e in range(expiry_start[name], expiry_start[name + 1]):
+            rows = slice(row_start[e], row_start[e + 1])
+            count = row_start[e + 1] - row_start[e]
+            for i in range(5):
+                out[i, e] = math.nan
+            if count < 1 or not theta[e] > 0.0:
+                continue
+            deviation = math.sqrt(theta[e])
+            z, v, g = k[rows] / deviation, w[rows] / theta[e], weight[rows]
+            g = g / g.sum()
+            low, high = k[rows][0], k[rows][count - 1]
+            floor = np.zeros(count)
+            if before >= 0:
+                # Where the expiry before is quoted as well; beyond, its curve is a guess.
+                q = out[:, before]
+                least, most = k[row_start[before]], k[row_start[before + 1] - 1]
+                for i in range(count):
+                    there = k[row_start[e] + i]
+                    if least <= there <= most:
+                        floor[i] = total_variance(q[0], q[1], q[2], q[3], q[4], there) / theta[e]
+            alone[0] = deviation
+            bounds = np.array([0, count])
+            if count < RAW_FROM and shared:
+                # Too few strikes to tell a shape: that of the name's other expiries, at their own level.
+                if np.abs(z).min() > 1.0:
+                    continue
+                _surface_slice(z, v, g, 0.995 * math.tanh(shape[0]), math.exp(shape[1]), deviation, p)
+            elif count < 3:
+                if np.abs(z).min() > 0.5:
+                    continue
+                p[0], p[1], p[2], p[3], p[4] = (g * v).sum(), 0.0, 0.0, 0.0, 1.0
+            else:
+                kind = RAW if count >= RAW_FROM else SURFACE
+                start[0], start[1] = (0.0, 0.0) if kind == RAW else (-0.3, -0.5)
+                _search(kind, start, z, v, g, floor, bounds, alone, points, values, p)
+                if kind == RAW and not _sound(p, z, deviation):
+                    start[0], start[1] = -0.3, -0.5
+                    _search(SURFACE, start, z, v, g, floor, bounds, alone, points, values, p)
+            # What is left of a crossing is lifted away, at the strikes of both expiries.
+            if before >= 0:
+                short = 0.0
+                for i in range(count):
+                    short = max(short, floor[i] - total_variance(p[0], p[1], p[2], p[3], p[4], z[i]))
+                for i in range(row_start[before], row_start[before + 1]):
+                    if low <= k[i] <= high:
+                        held = total_variance(q[0], q[1], q[2], q[3], q[4], k[i]) / theta[e]
+                        short = max(short, held - total_variance(p[0], p[1], p[2], p[3], p[4], k[i] / deviation))
+                p[0] += short
+            out[0, e], out[1, e], out[2, e] = theta[e] * p[0], deviation * p[1], p[2]
+            out[3, e], out[4, e] = deviation * p[3], deviation * p[4]
+            before = e
