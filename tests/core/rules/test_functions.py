@@ -116,8 +116,8 @@ def test_conditions_by_hand(text, expected):
 
 def test_every_function_is_worked_out_here_or_measured_against_a_reference():
     elsewhere = {
-        "adx", "cci", "mfi", "hv", "hv_ex_earnings", "keltner_upper", "keltner_lower", "flat_bottom_run", "flat_top_run", "squeeze_on",
-        "squeeze_released", "swing_high", "swing_low", "fib_extension", "gap_below", "gap_above",
+        "adx", "cci", "mfi", "hv", "hv_ex_earnings", "keltner_upper", "keltner_lower", "flat_bottom_run", "flat_top_run",
+        "squeeze_on", "squeeze_released", "swing_high", "swing_low", "fib_extension", "gap_below", "gap_above",
     }  # fmt: skip
     here = " ".join([*NUMBERS, *CONDITIONS])
     for name in FUNCTIONS:

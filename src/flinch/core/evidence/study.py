@@ -32,12 +32,12 @@ class Compared(NamedTuple):
     days. `sure` is whether the difference from the names of the same days differs from zero after allowing for `looks`.
     """
 
+    sure: bool
     fired: Estimate
     same_days: Estimate
     other_days: Estimate
     against_days: Estimate
     against_names: Estimate
-    sure: bool
 
 
 class Study(NamedTuple):
@@ -149,7 +149,7 @@ def study(outcome: FloatArray, eligible: BoolArray, fired: BoolArray, *, horizon
     fired
         Where the condition held; cases outside `eligible` are left out.
     horizon
-        Sessions that an outcome spans; the bootstrap's blocks are at least as long.
+        Sessions that an outcome spans; the bootstrap's blocks are twice as long.
     looks
         How many differences are looked at together: `sure` is at 95 % for all of them (Bonferroni).
 
@@ -159,8 +159,8 @@ def study(outcome: FloatArray, eligible: BoolArray, fired: BoolArray, *, horizon
 
     Notes
     -----
-    Intervals are percentiles over circular blocks of sessions: names that fire on one day are one draw, and neighbouring days stay
-    together. Days count as independent when their outcomes do not overlap.
+    Intervals are percentiles over circular blocks of sessions: names that fire on one day are one draw, and neighbouring days
+    stay together. Days count as independent when their outcomes do not overlap.
     """
     sessions = outcome.shape[1]
     sums = np.zeros((3, 5, sessions))
@@ -169,15 +169,12 @@ def study(outcome: FloatArray, eligible: BoolArray, fired: BoolArray, *, horizon
     with np.errstate(invalid="ignore", divide="ignore"):
         # All names of a day count as often as the condition fired on it.
         everyone = np.where(everyone[0] > 0, everyone * (hits[0] / np.where(everyone[0] > 0, everyone[0], 1.0)), 0.0)
-    drawn = draw_blocks(sessions, max(horizon, 5))
+    drawn = draw_blocks(sessions, min(max(2 * horizon, 5), sessions))
     found: dict[str, Compared] = {}
     for place, measure in enumerate(MEASURES, start=1):
         parts = [_means(group, place, drawn) for group in (hits, everyone, others)]
         against = [(parts[0][0] - part[0], parts[0][1] - part[1]) for part in parts[1:]]
-        found[measure] = Compared(
-            *[_estimate(*part) for part in (*parts, *against)],
-            sure=_differs(against[0][1], looks),
-        )
+        found[measure] = Compared(_differs(against[0][1], looks), *[_estimate(*part) for part in (*parts, *against)])
     days = hits[0] > 0
     return Study(horizon, int(hits[0].sum()), int(days.sum()), independent_days(days, horizon), found)
 

@@ -1,11 +1,13 @@
-"""Prices, implied volatility, greeks and forwards of European options."""
+"""Prices, implied volatility and greeks of European and American options, and forwards."""
 
+from flinch.core.pricing.exercise import Exercise
 from flinch.core.pricing.forwards import ParityForwards, forwards_from_parity, usable_quote
 from flinch.core.pricing.greeks import Greeks, greeks
 from flinch.core.pricing.implied import implied_vol
 from flinch.core.pricing.price import option_price
 
 __all__ = [
+    "Exercise",
     "Greeks",
     "ParityForwards",
     "forwards_from_parity",

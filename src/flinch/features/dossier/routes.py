@@ -3,9 +3,20 @@ from __future__ import annotations
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from flinch.features.dossier import service
-from flinch.features.dossier.schemas import Dossier, DossierPath, DossierQuery, OverTime, OverTimeQuery
-from flinch.web import Problem, dictionary, market, own_metrics, reply
+from flinch.features.dossier import chain, chain_export, moves, service, volatility
+from flinch.features.dossier.chain import ChainView
+from flinch.features.dossier.moves import MovesView
+from flinch.features.dossier.schemas import (
+    ChainExportQuery,
+    ChainQuery,
+    Dossier,
+    DossierPath,
+    DossierQuery,
+    OverTime,
+    OverTimeQuery,
+)
+from flinch.features.dossier.volatility import VolatilityView
+from flinch.web import Problem, dictionary, market, own_metrics, reply, services
 
 blueprint = APIBlueprint("dossier", __name__, url_prefix="/api/dossier")
 
@@ -20,3 +31,30 @@ def read_dossier(path: DossierPath, query: DossierQuery) -> Response:
 def read_over_time(path: DossierPath, query: OverTimeQuery) -> Response:
     """Any number of one name over its history."""
     return reply(service.over_time(market(), dictionary(), own_metrics(), path.symbol, query))
+
+
+@blueprint.get("/volatility/<path:symbol>", responses={200: VolatilityView, 404: Problem, 422: Problem})
+def read_volatility(path: DossierPath, query: DossierQuery) -> Response:
+    """One name's volatility: history, smiles, term structure, cone, forecast, past reports."""
+    return reply(volatility.volatility(market(), services().engine, path.symbol, query.estimator, query.window))
+
+
+@blueprint.get("/expected-move/<path:symbol>", responses={200: MovesView, 404: Problem, 422: Problem})
+def read_moves(path: DossierPath) -> Response:
+    """One name's expected moves: fans, where price stands in them, today's, and the ledger of past cycles."""
+    return reply(moves.moves(market(), path.symbol))
+
+
+@blueprint.get("/chain/<path:symbol>", responses={200: ChainView, 404: Problem, 422: Problem})
+def read_chain(path: DossierPath, query: ChainQuery) -> Response:
+    """One expiration's option chain."""
+    return reply(chain.chain(market(), services().engine, path.symbol, query.expiration))
+
+
+@blueprint.get(
+    "/chain-file/<path:symbol>",
+    responses={200: {"content": {"application/octet-stream": {}}}, 404: Problem, 422: Problem},
+)
+def export_chain(path: DossierPath, query: ChainExportQuery) -> Response:
+    """One expiration's option chain as CSV, XLSX or JSON."""
+    return chain_export.as_file(chain.chain(market(), services().engine, path.symbol, query.expiration), query.format)

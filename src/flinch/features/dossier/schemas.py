@@ -17,6 +17,14 @@ class DossierQuery(BaseModel):
     window: int = Field(21, ge=5, le=252, description="Sessions of historical volatility")
 
 
+class ChainQuery(BaseModel):
+    expiration: dt.date | None = Field(None, description="None: the nearest monthly one")
+
+
+class ChainExportQuery(ChainQuery):
+    format: Literal["csv", "xlsx", "json"] = "xlsx"
+
+
 class OverTimeQuery(BaseModel):
     expression: str = Field(max_length=1_001, description="A metric, an own metric, or any expression")
     reference: float | None = Field(None, description="A line to compare with; none: the newest value")
@@ -96,6 +104,9 @@ class ExpiryRow(BaseModel):
     straddle_pct: float | None
     straddle_strike: float | None
     earnings_inside: bool
+    vol_ex_earnings: float | None = Field(description="Without the variance of reports, percent points")
+    quality: float | None = Field(description="Of the fit, 0 to 100")
+    flaw: str = Field(description="Why the quality is low; empty when it is not")
     reason: str | None = Field(description="Why the volatility is missing")
 
 

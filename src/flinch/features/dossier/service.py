@@ -52,7 +52,7 @@ def dossier(market: Market, symbol: str, estimator: Estimator, window: int) -> D
         today=_today(market, row),
         year=_year(market, row, estimator, window),
         standing=_standing(market, row),
-        expiries=[_expiry(market, row, expiry) for expiry in frame.expiries.get(row, [])],
+        expiries=[expiry_row(market, row, expiry) for expiry in frame.expiries.get(row, [])],
         tenors=[TenorPoint(days=days, vol=100 * float(vols[row, -1])) for days, vols in frame.implied.items()],
     )
 
@@ -117,7 +117,13 @@ def _standing(market: Market, row: int) -> Standing:
     )
 
 
-def _expiry(market: Market, row: int, expiry: Expiry) -> ExpiryRow:
+def name_id(market: Market, row: int) -> int:
+    """The store's key of a name."""
+    return int(market.frame.ids[row])
+
+
+def expiry_row(market: Market, row: int, expiry: Expiry) -> ExpiryRow:
+    """One listed expiration as the Dossier tells it."""
     price = float(market.frame.close[row, -1])
     move = float(expected_move(price, expiry.vol, expiry.years))
     report = market.next_report(row)
@@ -140,7 +146,10 @@ def _expiry(market: Market, row: int, expiry: Expiry) -> ExpiryRow:
         straddle_pct=100 * expiry.straddle / price,
         straddle_strike=expiry.straddle_strike,
         earnings_inside=inside,
-        reason=None if np.isfinite(expiry.vol) else "no usable quote near the money",
+        vol_ex_earnings=100 * expiry.vol_ex_earnings,
+        quality=expiry.quality,
+        flaw=expiry.flaw,
+        reason=None if np.isfinite(expiry.vol) else expiry.flaw or "no usable quote near the money",
     )
 
 

@@ -7,7 +7,8 @@ import datetime as dt
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from flinch.features.screen import export, service
+from flinch.features.screen import evidence, export, service
+from flinch.features.screen.evidence import Evidence, EvidenceRequest
 from flinch.features.screen.schemas import (
     ExportRequest,
     Look,
@@ -23,6 +24,7 @@ from flinch.features.screen.schemas import (
     SeriesRequest,
 )
 from flinch.screening.body import ScreenBody
+from flinch.screening.history import NothingToStudy
 from flinch.screening.starters import STARTERS
 from flinch.store import kept
 from flinch.store.models import SavedScreen as Row
@@ -39,6 +41,15 @@ _GONE = Problem(
 def run_screen(body: ScreenRequest) -> Response:
     """Run a screen as of a session."""
     return reply(service.run(market(), services().engine, owner(), dictionary(), own_metrics(), body))
+
+
+@blueprint.post("/screen/evidence", responses={200: Evidence, 422: Problem})
+def read_evidence(body: EvidenceRequest) -> Response:
+    """How often a stack fired before, what followed, and the base rates of the same."""
+    try:
+        return reply(evidence.evidence(market(), services().engine, owner(), dictionary(), body))
+    except NothingToStudy as error:
+        raise UserError(Problem(type="nothing_to_study", message=str(error), where="rules")) from None
 
 
 @blueprint.post("/screen/series", responses={200: SeriesReply, 422: Problem})

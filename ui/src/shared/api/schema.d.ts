@@ -108,6 +108,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/dossier/chain-file/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One expiration's option chain as CSV, XLSX or JSON. */
+        get: operations["dossier_export_chain_chain_file__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/dossier/chain/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One expiration's option chain. */
+        get: operations["dossier_read_chain_chain__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/dossier/expected-move/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One name's expected moves: fans, where price stands in them, today's, and the ledger of past cycles. */
+        get: operations["dossier_read_moves_expected_move__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/dossier/over-time/{symbol}": {
         parameters: {
             query?: never;
@@ -117,6 +168,23 @@ export interface paths {
         };
         /** Any number of one name over its history. */
         get: operations["dossier_read_over_time_over_time__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/dossier/volatility/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One name's volatility: history, smiles, term structure, cone, forecast, past reports. */
+        get: operations["dossier_read_volatility_volatility__path_symbol__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -274,6 +342,23 @@ export interface paths {
         put?: never;
         /** Run a screen as of a session. */
         post: operations["screen_run_screen_screen_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/screen/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How often a stack fired before, what followed, and the base rates of the same. */
+        post: operations["screen_read_evidence_screen_evidence_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -492,6 +577,19 @@ export interface components {
             /** Value */
             value: number | null;
         };
+        /** Bars */
+        Bars: {
+            /** Close */
+            close: (number | null)[];
+            /** High */
+            high: (number | null)[];
+            /** Low */
+            low: (number | null)[];
+            /** Open */
+            open: (number | null)[];
+            /** Sessions */
+            sessions: string[];
+        };
         /**
          * BasketDraft
          * @description A named group of names to keep.
@@ -510,6 +608,58 @@ export interface components {
             own: components["schemas"]["OwnBasket"][];
             /** Sectors */
             sectors: components["schemas"]["KeptBasket"][];
+        };
+        /** ChainRow */
+        ChainRow: {
+            call: components["schemas"]["Contract"] | null;
+            /** Fit Iv */
+            fit_iv: number | null;
+            put: components["schemas"]["Contract"] | null;
+            /** Strike */
+            strike: number;
+        };
+        /**
+         * ChainView
+         * @description One expiration's chain.
+         */
+        ChainView: {
+            /**
+             * Earnings
+             * @description The next report, when it comes before this expiration
+             */
+            earnings: string | null;
+            /**
+             * Ex Dates
+             * @description Declared ex-dividend dates before this expiration
+             */
+            ex_dates: string[];
+            /** Exercise */
+            exercise: string;
+            /** Expiration */
+            expiration: string | null;
+            /** Expirations */
+            expirations: components["schemas"]["ExpiryRow"][];
+            /** Flaw */
+            flaw: string;
+            /** Forward */
+            forward: number | null;
+            /**
+             * Lower
+             * @description Lower edge of the expected move to this expiration
+             */
+            lower: number | null;
+            /** Quality */
+            quality: number | null;
+            /** Reason */
+            reason: string | null;
+            /** Rows */
+            rows: components["schemas"]["ChainRow"][];
+            /** Spot */
+            spot: number;
+            /** Symbol */
+            symbol: string;
+            /** Upper */
+            upper: number | null;
         };
         /**
          * Changed
@@ -601,6 +751,69 @@ export interface components {
             /** Unit */
             unit: string;
         };
+        /** Cone */
+        Cone: {
+            /** Parts */
+            parts: components["schemas"]["ConePart"][];
+            /** Shares */
+            shares: number[];
+        };
+        /**
+         * ConePart
+         * @description One horizon of the cone, percent points; `quantiles` are at the shares of `Cone`.
+         */
+        ConePart: {
+            /** Last */
+            last: number | null;
+            /** Quantiles */
+            quantiles: (number | null)[];
+            /** Sessions */
+            sessions: number;
+            /** Windows */
+            windows: number;
+        };
+        /**
+         * Contract
+         * @description One contract; volatilities in percent points, greeks of the fitted surface per share.
+         */
+        Contract: {
+            /** Ask */
+            ask: number | null;
+            /** Bid */
+            bid: number | null;
+            /** Delta */
+            delta: number | null;
+            /** Gamma */
+            gamma: number | null;
+            /**
+             * Iv
+             * @description Implied by the mid; with early exercise where it is allowed
+             */
+            iv: number | null;
+            /**
+             * Off Fit
+             * @description Mid less fitted price, $
+             */
+            off_fit: number | null;
+            /** Open Interest */
+            open_interest: number;
+            /** Theta */
+            theta: number | null;
+            /** Vega */
+            vega: number | null;
+            /** Volume */
+            volume: number;
+            /**
+             * Why
+             * @description Why there is no implied volatility
+             */
+            why: string | null;
+            /**
+             * Width Pct
+             * @description Ask less bid in percent of mid
+             */
+            width_pct: number | null;
+        };
         /**
          * Done
          * @description It was done.
@@ -642,6 +855,52 @@ export interface components {
             year: components["schemas"]["VolatilityYear"];
         };
         /**
+         * Evidence
+         * @description What the history held says about a stack.
+         */
+        Evidence: {
+            /** Cases */
+            cases: number;
+            /** Days */
+            days: number;
+            /**
+             * Eligible
+             * @description Names that could have, by session
+             */
+            eligible: number[];
+            /**
+             * Fired
+             * @description Names that met it, by session
+             */
+            fired: number[];
+            /** Followed */
+            followed: components["schemas"]["Followed"][];
+            /** Least Days */
+            least_days: number;
+            /**
+             * Names
+             * @description Different names among them
+             */
+            names: number;
+            /** Sentence */
+            sentence: string;
+            /** Sessions */
+            sessions: string[];
+            target: components["schemas"]["TargetFound"] | null;
+        };
+        /** EvidenceRequest */
+        EvidenceRequest: {
+            /**
+             * Fresh
+             * @description Count a name only on the first session of each stretch in which it holds
+             * @default false
+             */
+            fresh: boolean;
+            stack: components["schemas"]["StackBody"];
+            /** @default null */
+            target: components["schemas"]["Target"] | null;
+        };
+        /**
          * ExpiryRow
          * @description One listed expiration.
          */
@@ -655,6 +914,11 @@ export interface components {
              * Format: date
              */
             expiration: string;
+            /**
+             * Flaw
+             * @description Why the quality is low; empty when it is not
+             */
+            flaw: string;
             /** Forward */
             forward: number | null;
             /** Forward From Parity */
@@ -673,6 +937,11 @@ export interface components {
             move: number | null;
             /** Move Pct */
             move_pct: number | null;
+            /**
+             * Quality
+             * @description Of the fit, 0 to 100
+             */
+            quality: number | null;
             /**
              * Reason
              * @description Why the volatility is missing
@@ -696,6 +965,11 @@ export interface components {
              * @description At the money, percent points
              */
             vol: number | null;
+            /**
+             * Vol Ex Earnings
+             * @description Without the variance of reports, percent points
+             */
+            vol_ex_earnings: number | null;
         };
         /**
          * ExportRequest
@@ -743,6 +1017,80 @@ export interface components {
             value: number | null;
         };
         /**
+         * Fan
+         * @description One cycle's expected move: it opens from `anchor` at the close of `start` with the square root of its sessions.
+         */
+        Fan: {
+            /** Anchor */
+            anchor: number;
+            /** Current */
+            current: boolean;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
+            /** Half Width */
+            half_width: number;
+            /**
+             * Period
+             * @description week, month or ahead
+             */
+            period: string;
+            /**
+             * Sessions
+             * @description From start to end
+             */
+            sessions: string[];
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+        };
+        /**
+         * Followed
+         * @description What followed within a number of sessions.
+         */
+        Followed: {
+            /** Cases */
+            cases: number;
+            /** Days */
+            days: number;
+            /** Horizon */
+            horizon: number;
+            /**
+             * Independent
+             * @description Days at least a horizon apart
+             */
+            independent: number;
+            /** Measures */
+            measures: components["schemas"]["Measured"][];
+        };
+        /**
+         * Forecast
+         * @description Volatility expected over the next 21 sessions, and how far forecasts were off, percent points.
+         */
+        Forecast: {
+            /** Forecast Error */
+            forecast_error: number | null;
+            /** Implied Error */
+            implied_error: number | null;
+            /** Last Error */
+            last_error: number | null;
+            /** Mean Error */
+            mean_error: number | null;
+            /**
+             * Outcomes
+             * @description Forecasts of this name with an outcome
+             */
+            outcomes: number;
+            /** Reason */
+            reason: string | null;
+            /** Value */
+            value: number | null;
+        };
+        /**
          * FunctionEntry
          * @description What a function of the rule language does.
          */
@@ -778,6 +1126,24 @@ export interface components {
             edges: number[];
         };
         /**
+         * Intraday
+         * @description Today's five-minute closes against the one-day fan; minutes since the open at each bar's end.
+         */
+        Intraday: {
+            /** Close */
+            close: (number | null)[];
+            /** Minutes */
+            minutes: number[];
+            /** One Day Move */
+            one_day_move: number | null;
+            /** Previous Close */
+            previous_close: number | null;
+            /** Reason */
+            reason: string | null;
+            /** Session Minutes */
+            session_minutes: number;
+        };
+        /**
          * KeptBasket
          * @description A group that keeps itself: a sector, or a fund's members with the heaviest first.
          */
@@ -788,6 +1154,25 @@ export interface components {
             names: number;
             /** Source */
             source: string;
+        };
+        /**
+         * Ledger
+         * @description Past cycles, newest first, and how often price ended inside.
+         */
+        Ledger: {
+            /** Cycles */
+            cycles: components["schemas"]["PastCycle"][];
+            /** Inside */
+            inside: number;
+            /** Known */
+            known: number;
+            /**
+             * Missing
+             * @description Cycles without a priced move or a close at either end
+             */
+            missing: number;
+            /** Period */
+            period: string;
         };
         /**
          * Look
@@ -846,6 +1231,27 @@ export interface components {
             source: string;
             /** Version */
             version: number;
+        };
+        /**
+         * Measured
+         * @description One measure of what followed.
+         */
+        Measured: {
+            against_days: components["schemas"]["Range"];
+            against_names: components["schemas"]["Range"];
+            fired: components["schemas"]["Range"];
+            /**
+             * Measure
+             * @enum {string}
+             */
+            measure: "mean" | "up" | "size" | "beyond";
+            other_days: components["schemas"]["Range"];
+            same_days: components["schemas"]["Range"];
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "too few" | "none" | "above" | "below";
         };
         /**
          * MetricEntry
@@ -913,6 +1319,19 @@ export interface components {
             by: number[];
             /** Company */
             company: string;
+            /** Symbol */
+            symbol: string;
+        };
+        /** MovesView */
+        MovesView: {
+            bars: components["schemas"]["Bars"];
+            /** Fans */
+            fans: components["schemas"]["Fan"][];
+            intraday: components["schemas"]["Intraday"];
+            /** Ledgers */
+            ledgers: components["schemas"]["Ledger"][];
+            /** Places */
+            places: components["schemas"]["Place"][];
             /** Symbol */
             symbol: string;
         };
@@ -1060,6 +1479,70 @@ export interface components {
             metrics: components["schemas"]["OwnMetric"][];
         };
         /**
+         * PastCycle
+         * @description A cycle that is over, in percent of its anchor.
+         */
+        PastCycle: {
+            /** Anchor */
+            anchor: number;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
+            /** Inside */
+            inside: boolean;
+            /** Moved */
+            moved: number;
+            /**
+             * Position
+             * @description Move over the priced one, with its sign
+             */
+            position: number;
+            /** Priced */
+            priced: number;
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /**
+             * Worst
+             * @description Furthest excursion of the cycle's highs and lows, in priced moves, with its sign
+             */
+            worst: number;
+        };
+        /**
+         * PastReport
+         * @description A report that is over: what options priced for it and what the price did, percent.
+         */
+        PastReport: {
+            /** Moved */
+            moved: number | null;
+            /**
+             * Priced
+             * @description One standard deviation, at the last close before the reaction
+             */
+            priced: number | null;
+            /**
+             * Ratio
+             * @description Size of the move over the priced one
+             */
+            ratio: number | null;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Timing */
+            timing: string;
+            /**
+             * Won
+             * @description sellers when it moved less than the mean size that was priced, else buyers
+             */
+            won: string | null;
+        };
+        /**
          * PastedReply
          * @description Symbols found in a text, and words that are none.
          */
@@ -1110,6 +1593,38 @@ export interface components {
             symbol: string;
         };
         /**
+         * Place
+         * @description Where price stands in a cycle.
+         */
+        Place: {
+            /** Anchor */
+            anchor: number | null;
+            /** End */
+            end: string | null;
+            /** Half Width */
+            half_width: number | null;
+            /** Half Width Pct */
+            half_width_pct: number | null;
+            /** Pace */
+            pace: number | null;
+            /** Period */
+            period: string;
+            /** Position */
+            position: number | null;
+            /** Reason */
+            reason: string | null;
+            /** Room Days */
+            room_days: number | null;
+            /** Room Moves */
+            room_moves: number | null;
+            /** Room Pct */
+            room_pct: number | null;
+            /** Sessions Left */
+            sessions_left: number | null;
+            /** Start */
+            start: string | null;
+        };
+        /**
          * Problem
          * @description An error: what happened and what to do, and where.
          */
@@ -1136,6 +1651,18 @@ export interface components {
              * @default null
              */
             where: string | null;
+        };
+        /**
+         * Range
+         * @description A figure and its 95 % interval.
+         */
+        Range: {
+            /** High */
+            high: number | null;
+            /** Low */
+            low: number | null;
+            /** Value */
+            value: number | null;
         };
         /**
          * RuleBody
@@ -1448,6 +1975,68 @@ export interface components {
              */
             what: "price" | "volatility";
         };
+        /**
+         * Smile
+         * @description One expiration's quotes and the curve through them.
+         */
+        Smile: {
+            /**
+             * Carry
+             * @description Implied yield: dividends and the cost of borrowing the stock, percent a year
+             */
+            carry: number | null;
+            /** Days */
+            days: number;
+            /**
+             * Deviation
+             * @description One standard deviation to expiration, in log-moneyness
+             */
+            deviation: number | null;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Flaw */
+            flaw: string;
+            /** Forward */
+            forward: number | null;
+            /** Quality */
+            quality: number | null;
+            /** Quotes */
+            quotes: components["schemas"]["SmileQuote"][];
+            /**
+             * Strikes
+             * @description Of the fitted curve
+             */
+            strikes: number[];
+            /**
+             * Vols
+             * @description Fitted, percent points
+             */
+            vols: (number | null)[];
+        };
+        /**
+         * SmileQuote
+         * @description An out-of-the-money option's quotes as volatilities, percent points.
+         */
+        SmileQuote: {
+            /** Ask */
+            ask: number | null;
+            /** Bid */
+            bid: number | null;
+            /** Is Call */
+            is_call: boolean;
+            /** Mid */
+            mid: number | null;
+            /** Strike */
+            strike: number;
+            /**
+             * Used
+             * @description Narrow enough to take part in the fit
+             */
+            used: boolean;
+        };
         /** SourceReply */
         SourceReply: {
             /** Source */
@@ -1527,6 +2116,61 @@ export interface components {
             name: string;
             /** Tags */
             tags: string[];
+        };
+        /**
+         * Target
+         * @description A price to touch: the edge of the month's or week's expected move on the side price is on, by the cycle's end; or so many
+         *     expected moves up or down within some sessions.
+         */
+        Target: {
+            /**
+             * Kind
+             * @default month
+             * @enum {string}
+             */
+            kind: "month" | "week" | "up" | "down";
+            /**
+             * Moves
+             * @description For up and down: expected moves over the sessions
+             * @default 1
+             */
+            moves: number;
+            /**
+             * Sessions
+             * @description For up and down
+             * @default 10
+             */
+            sessions: number;
+        };
+        /**
+         * TargetFound
+         * @description How often the target was touched in time.
+         */
+        TargetFound: {
+            against_days: components["schemas"]["Range"];
+            /** Cases */
+            cases: number;
+            /** Days */
+            days: number;
+            /** Independent */
+            independent: number;
+            other_days: components["schemas"]["Range"];
+            /**
+             * Priced
+             * @description The mean chance that options gave it
+             */
+            priced: number | null;
+            same_days: components["schemas"]["Range"];
+            /** Sentence */
+            sentence: string;
+            touched: components["schemas"]["Range"];
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "too few" | "none" | "above" | "below";
+            /** Words */
+            words: string;
         };
         /** TenorPoint */
         TenorPoint: {
@@ -1667,6 +2311,54 @@ export interface components {
              * @default null
              */
             url: string | null;
+        };
+        /**
+         * VolatilityHistory
+         * @description Every session held, percent points.
+         */
+        VolatilityHistory: {
+            /** Ex Dates */
+            ex_dates: string[];
+            /** Hv */
+            hv: (number | null)[];
+            /** Iv30 */
+            iv30: (number | null)[];
+            /** Iv30 Ex Earnings */
+            iv30_ex_earnings: (number | null)[];
+            /** Iv Percentile */
+            iv_percentile: (number | null)[];
+            /**
+             * Ratio
+             * @description Implied over historical
+             */
+            ratio: (number | null)[];
+            /**
+             * Ratio Percentile
+             * @description Of the ratio within its own 252 sessions
+             */
+            ratio_percentile: (number | null)[];
+            /** Reports */
+            reports: string[];
+            /** Sessions */
+            sessions: string[];
+        };
+        /** VolatilityView */
+        VolatilityView: {
+            /** Average Moved */
+            average_moved: number | null;
+            /** Average Priced */
+            average_priced: number | null;
+            cone: components["schemas"]["Cone"];
+            /** Expiries */
+            expiries: components["schemas"]["ExpiryRow"][];
+            forecast: components["schemas"]["Forecast"];
+            history: components["schemas"]["VolatilityHistory"];
+            /** Reports */
+            reports: components["schemas"]["PastReport"][];
+            /** Smiles */
+            smiles: components["schemas"]["Smile"][];
+            /** Symbol */
+            symbol: string;
         };
         /**
          * VolatilityYear
@@ -2037,6 +2729,133 @@ export interface operations {
             };
         };
     };
+    dossier_export_chain_chain_file__path_symbol__get: {
+        parameters: {
+            query?: {
+                /** @description None: the nearest monthly one */
+                expiration?: string | null;
+                format?: "csv" | "xlsx" | "json";
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dossier_read_chain_chain__path_symbol__get: {
+        parameters: {
+            query?: {
+                /** @description None: the nearest monthly one */
+                expiration?: string | null;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dossier_read_moves_expected_move__path_symbol__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MovesView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     dossier_read_over_time_over_time__path_symbol__get: {
         parameters: {
             query: {
@@ -2060,6 +2879,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OverTime"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dossier_read_volatility_volatility__path_symbol__get: {
+        parameters: {
+            query?: {
+                estimator?: "close_to_close" | "parkinson" | "garman_klass" | "rogers_satchell" | "yang_zhang";
+                /** @description Sessions of historical volatility */
+                window?: number;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VolatilityView"];
                 };
             };
             /** @description Not Found */
@@ -2489,6 +3352,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ScreenReply"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    screen_read_evidence_screen_evidence_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EvidenceRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evidence"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -1,0 +1,164 @@
+"""Dossier, chain: one expiration's contracts, both sides, with what the surface says about each."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+import numpy as np
+import polars as pl
+from pydantic import BaseModel, Field
+from sqlalchemy import Engine
+
+from flinch.core.arrays import FloatArray
+from flinch.core.moves import expected_move
+from flinch.core.pricing import Exercise, greeks, implied_vol, option_price
+from flinch.core.volatility import smile_vol
+from flinch.features.dossier.schemas import ExpiryRow
+from flinch.features.dossier.service import expiry_row, name_id
+from flinch.market import Market
+from flinch.store.chain import read_chain, read_dividends
+from flinch.store.frame import Expiry
+from flinch.store.reading import numbers
+
+
+class Contract(BaseModel):
+    """One contract; volatilities in percent points, greeks of the fitted surface per share."""
+
+    bid: float | None
+    ask: float | None
+    width_pct: float | None = Field(description="Ask less bid in percent of mid")
+    iv: float | None = Field(description="Implied by the mid; with early exercise where it is allowed")
+    off_fit: float | None = Field(description="Mid less fitted price, $")
+    delta: float | None
+    gamma: float | None
+    theta: float | None
+    vega: float | None
+    volume: int
+    open_interest: int
+    why: str | None = Field(description="Why there is no implied volatility")
+
+
+class ChainRow(BaseModel):
+    strike: float
+    fit_iv: float | None
+    call: Contract | None
+    put: Contract | None
+
+
+class ChainView(BaseModel):
+    """One expiration's chain."""
+
+    symbol: str
+    exercise: str
+    spot: float
+    expirations: list[ExpiryRow]
+    expiration: dt.date | None
+    forward: float | None
+    quality: float | None
+    flaw: str
+    lower: float | None = Field(description="Lower edge of the expected move to this expiration")
+    upper: float | None
+    ex_dates: list[dt.date] = Field(description="Declared ex-dividend dates before this expiration")
+    earnings: dt.date | None = Field(description="The next report, when it comes before this expiration")
+    rows: list[ChainRow]
+    reason: str | None
+
+
+def chain(market: Market, engine: Engine, symbol: str, expiration: dt.date | None) -> ChainView:
+    """The chain of one expiration, the nearest monthly one unless it is given; raises UnknownName."""
+    row = market.row(symbol)
+    frame = market.frame
+    listed = frame.expiries.get(row, [])
+    tabs = [expiry_row(market, row, expiry) for expiry in listed]
+    chosen = next((e for e in listed if e.expiration == expiration), None)
+    if chosen is None and listed:
+        monthly = [e for e, tab in zip(listed, tabs, strict=True) if tab.monthly]
+        chosen = monthly[0] if monthly else listed[0]
+    spot = float(frame.close[row, -1])
+    exercise: Exercise = "european" if frame.kind[row] == "index" else "american"
+    if chosen is None:
+        return ChainView(
+            symbol=frame.names[row].symbol, exercise=exercise, spot=spot, expirations=tabs, expiration=None, forward=None,
+            quality=None, flaw="", lower=None, upper=None, ex_dates=[], earnings=None, rows=[], reason="no options are listed",
+        )  # fmt: skip
+    move = float(expected_move(spot, chosen.vol, max(chosen.years, 0.0)))
+    report = market.next_report(row)
+    dividends = read_dividends(engine, name_id(market, row))
+    tab = next(t for t in tabs if t.expiration == chosen.expiration)
+    ahead = dividends.filter(
+        pl.col("ex_date").is_between(market.today, chosen.expiration, closed="right")
+        & (pl.col("declared_on") <= market.today)
+    )
+    return ChainView(
+        symbol=frame.names[row].symbol,
+        exercise=exercise,
+        spot=spot,
+        expirations=tabs,
+        expiration=chosen.expiration,
+        forward=chosen.forward,
+        quality=chosen.quality,
+        flaw=chosen.flaw,
+        lower=spot - move,
+        upper=spot + move,
+        ex_dates=ahead["ex_date"].to_list(),
+        earnings=report.session if report is not None and tab.earnings_inside else None,
+        rows=_rows(market, engine, row, chosen, spot, exercise),
+        reason=None,
+    )
+
+
+def _rows(market: Market, engine: Engine, row: int, expiry: Expiry, spot: float, exercise: Exercise) -> list[ChainRow]:
+    quotes = read_chain(engine, name_id(market, row), market.frame.state.as_of, expiry.expiration)
+    strike, is_call = numbers(quotes["strike"]), quotes["is_call"].to_numpy()
+    bid, ask = numbers(quotes["bid"]), numbers(quotes["ask"])
+    rate, years = market.frame.state.rate, expiry.years
+    with np.errstate(invalid="ignore", divide="ignore"):
+        fitted = smile_vol(
+            np.tile(np.array(expiry.svi), (strike.size, 1)),
+            np.full(strike.size, years),
+            np.log(strike / expiry.forward),
+        )
+        mid = np.where((bid > 0) & (ask >= bid), 0.5 * (bid + ask), np.nan)
+        width = 100 * (ask - bid) / mid
+        at = (spot, strike, years)
+        kind: dict[str, Any] = {"is_call": is_call, "rate": rate, "dividend_yield": expiry.carry}
+        vol: FloatArray = implied_vol(mid, *at, **kind, exercise=exercise)
+        price: FloatArray = option_price(*at, fitted, **kind, exercise=exercise)
+        slopes = greeks(*at, fitted, **kind, exercise=exercise)
+    contracts: dict[tuple[float, bool], Contract] = {}
+    volumes, interest = quotes["volume"].to_list(), quotes["open_interest"].to_list()
+    for i in range(strike.size):
+        contracts[float(strike[i]), bool(is_call[i])] = Contract(
+            bid=bid[i],
+            ask=ask[i],
+            width_pct=width[i],
+            iv=100 * vol[i],
+            off_fit=mid[i] - price[i],
+            delta=slopes.delta[i],
+            gamma=slopes.gamma[i],
+            theta=slopes.theta[i],
+            vega=slopes.vega[i],
+            volume=volumes[i],
+            open_interest=interest[i],
+            why=_why(bid[i], ask[i], vol[i], years),
+        )
+    fit_at = dict(zip(strike.tolist(), (100 * fitted).tolist(), strict=True))
+    return [
+        ChainRow(strike=k, fit_iv=fit_at[k], call=contracts.get((k, True)), put=contracts.get((k, False)))
+        for k in sorted(fit_at)
+    ]
+
+
+def _why(bid: float, ask: float, vol: float, years: float) -> str | None:
+    if np.isfinite(vol):
+        return None
+    if years <= 0:
+        return "this expiration is over"
+    if np.isnan(bid) or np.isnan(ask):
+        return "not quoted"
+    if bid <= 0:
+        return "nobody bids"
+    if ask < bid:
+        return "bid above ask"
+    return "the mid is at or below the value of exercise"

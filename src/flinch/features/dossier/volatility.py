@@ -1,0 +1,283 @@
+"""Dossier, volatility: implied against historical, smiles, term structure, the cone, the forecast, past reports."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+import numpy as np
+import polars as pl
+from pydantic import BaseModel, Field
+from sqlalchemy import Engine
+
+from flinch.core.arrays import FloatArray
+from flinch.core.pricing import implied_vol, option_price
+from flinch.core.volatility import (
+    HORIZONS,
+    SHARES,
+    Estimator,
+    forecast_errors,
+    historical_vol,
+    session_variance,
+    smile_vol,
+    volatility_cone,
+)
+from flinch.features.dossier.schemas import ExpiryRow
+from flinch.features.dossier.service import expiry_row, name_id
+from flinch.market import PLAIN, Market
+from flinch.store.chain import read_chain, read_dividends
+from flinch.store.frame import Expiry
+from flinch.store.reading import numbers
+
+_CURVE_POINTS = 41
+
+
+class VolatilityHistory(BaseModel):
+    """Every session held, percent points."""
+
+    sessions: list[dt.date]
+    iv30: list[float | None]
+    iv30_ex_earnings: list[float | None]
+    hv: list[float | None]
+    ratio: list[float | None] = Field(description="Implied over historical")
+    ratio_percentile: list[float | None] = Field(description="Of the ratio within its own 252 sessions")
+    iv_percentile: list[float | None]
+    reports: list[dt.date]
+    ex_dates: list[dt.date]
+
+
+class SmileQuote(BaseModel):
+    """An out-of-the-money option's quotes as volatilities, percent points."""
+
+    strike: float
+    is_call: bool
+    bid: float | None
+    ask: float | None
+    mid: float | None
+    used: bool = Field(description="Narrow enough to take part in the fit")
+
+
+class Smile(BaseModel):
+    """One expiration's quotes and the curve through them."""
+
+    expiration: dt.date
+    days: int
+    forward: float | None
+    carry: float | None = Field(
+        description="Implied yield: dividends and the cost of borrowing the stock, percent a year"
+    )
+    quality: float | None
+    flaw: str
+    deviation: float | None = Field(description="One standard deviation to expiration, in log-moneyness")
+    quotes: list[SmileQuote]
+    strikes: list[float] = Field(description="Of the fitted curve")
+    vols: list[float | None] = Field(description="Fitted, percent points")
+
+
+class ConePart(BaseModel):
+    """One horizon of the cone, percent points; `quantiles` are at the shares of `Cone`."""
+
+    sessions: int
+    quantiles: list[float | None]
+    last: float | None
+    windows: int
+
+
+class Cone(BaseModel):
+    shares: list[int]
+    parts: list[ConePart]
+
+
+class PastReport(BaseModel):
+    """A report that is over: what options priced for it and what the price did, percent."""
+
+    session: dt.date
+    timing: str
+    priced: float | None = Field(description="One standard deviation, at the last close before the reaction")
+    moved: float | None
+    ratio: float | None = Field(description="Size of the move over the priced one")
+    won: str | None = Field(description="sellers when it moved less than the mean size that was priced, else buyers")
+
+
+class Forecast(BaseModel):
+    """Volatility expected over the next 21 sessions, and how far forecasts were off, percent points."""
+
+    value: float | None
+    reason: str | None
+    outcomes: int = Field(description="Forecasts of this name with an outcome")
+    forecast_error: float | None
+    last_error: float | None
+    mean_error: float | None
+    implied_error: float | None
+
+
+class VolatilityView(BaseModel):
+    symbol: str
+    history: VolatilityHistory
+    smiles: list[Smile]
+    expiries: list[ExpiryRow]
+    cone: Cone
+    reports: list[PastReport]
+    average_priced: float | None
+    average_moved: float | None
+    forecast: Forecast
+
+
+# The mean size of a normal move is this share of its standard deviation.
+_MEAN_SIZE = float(np.sqrt(2 / np.pi))
+
+
+def volatility(market: Market, engine: Engine, symbol: str, estimator: Estimator, window: int) -> VolatilityView:
+    """Everything about one name's volatility; raises UnknownName."""
+    row = market.row(symbol)
+    frame = market.frame
+    expiries = frame.expiries.get(row, [])
+    reports = _past_reports(market, row)
+    known = [r for r in reports if r.priced is not None and r.moved is not None]
+    return VolatilityView(
+        symbol=frame.names[row].symbol,
+        history=_history(market, engine, row, estimator, window),
+        smiles=_smiles(market, engine, row, expiries),
+        expiries=[expiry_row(market, row, expiry) for expiry in expiries],
+        cone=_cone(market, row, estimator),
+        reports=reports,
+        average_priced=float(np.mean([r.priced for r in known])) if known else None,
+        average_moved=float(np.mean([abs(r.moved or 0) for r in known])) if known else None,
+        forecast=_forecast(market, row),
+    )
+
+
+def _history(market: Market, engine: Engine, row: int, estimator: Estimator, window: int) -> VolatilityHistory:
+    frame = market.frame
+
+    def over_time(text: str) -> FloatArray:
+        return market.history(PLAIN.read(text).node, row)
+
+    hv = f'hv({window}, "{estimator}")'
+    return VolatilityHistory(
+        sessions=[dt.date.fromisoformat(str(day)) for day in frame.sessions],
+        iv30=over_time("iv30").tolist(),
+        iv30_ex_earnings=over_time("iv30_ex_earnings").tolist(),
+        hv=(100 * historical_vol(*frame.bars(row), window, estimator=estimator)).tolist(),
+        ratio=over_time(f"iv30 / {hv}").tolist(),
+        ratio_percentile=over_time(f"rank_pct(iv30 / {hv}, 252)").tolist(),
+        iv_percentile=over_time("iv_percentile").tolist(),
+        reports=[r.session for r in frame.reports.get(row, []) if r.session <= market.today],
+        ex_dates=[
+            day
+            for day in read_dividends(engine, name_id(market, row))["ex_date"].to_list()
+            if market.date(0) <= day <= market.today
+        ],
+    )
+
+
+def _smiles(market: Market, engine: Engine, row: int, expiries: list[Expiry]) -> list[Smile]:
+    chain = read_chain(engine, name_id(market, row), market.frame.state.as_of)
+    american = market.frame.kind[row] != "index"
+    out = []
+    for expiry in expiries:
+        rows = chain.filter(pl.col("expiration") == expiry.expiration)
+        out.append(_smile(market, expiry, rows, float(market.frame.close[row, -1]), american))
+    return out
+
+
+def _smile(market: Market, expiry: Expiry, rows: pl.DataFrame, spot: float, american: bool) -> Smile:
+    rate, parameters, years = market.frame.state.rate, np.array(expiry.svi), expiry.years
+    money = rows.filter(pl.col("is_call") == (pl.col("strike") >= expiry.forward)).sort("strike")
+    strike, is_call = numbers(money["strike"]), money["is_call"].to_numpy()
+    bid, ask = numbers(money["bid"]), numbers(money["ask"])
+    with np.errstate(invalid="ignore", divide="ignore"):
+        fitted = smile_vol(
+            np.tile(parameters, (strike.size, 1)), np.full(strike.size, years), np.log(strike / expiry.forward)
+        )
+        early = np.zeros(strike.size)
+        if american:
+            at = (spot, strike, years, fitted)
+            best = option_price(
+                *at, is_call=is_call, rate=rate, dividend_yield=expiry.carry, exercise="american"
+            ) - option_price(*at, is_call=is_call, rate=rate, dividend_yield=expiry.carry)
+            early = np.nan_to_num(np.maximum(best, 0.0))
+        present = expiry.forward * np.exp(-rate * years)
+        bid_vol, ask_vol, mid_vol = (
+            100 * implied_vol(price - early, present, strike, years, is_call=is_call, rate=rate)
+            for price in (bid, ask, 0.5 * (bid + ask))
+        )
+        used = (bid > 0) & (ask >= bid) & (ask - bid <= np.maximum(0.10, 0.125 * (ask + bid)) + 1e-12)
+    curve = np.linspace(strike.min(), strike.max(), _CURVE_POINTS) if strike.size else np.empty(0)
+    vols = smile_vol(np.tile(parameters, (curve.size, 1)), np.full(curve.size, years), np.log(curve / expiry.forward))
+    return Smile(
+        expiration=expiry.expiration,
+        days=(expiry.expiration - market.today).days,
+        forward=expiry.forward,
+        carry=100 * expiry.carry,
+        quality=expiry.quality,
+        flaw=expiry.flaw,
+        deviation=expiry.vol * float(np.sqrt(max(years, 0))),
+        quotes=[
+            SmileQuote(strike=k, is_call=call, bid=b, ask=a, mid=m, used=u)
+            for k, call, b, a, m, u in zip(
+                strike.tolist(), is_call.tolist(), bid_vol.tolist(), ask_vol.tolist(), mid_vol.tolist(), used.tolist(),
+                strict=True,
+            )
+        ],
+        strikes=curve.tolist(),
+        vols=(100 * vols).tolist(),
+    )  # fmt: skip
+
+
+def _cone(market: Market, row: int, estimator: Estimator) -> Cone:
+    found = volatility_cone(*market.frame.bars(row), estimator=estimator)
+    return Cone(
+        shares=list(SHARES),
+        parts=[
+            ConePart(
+                sessions=horizon,
+                quantiles=(100 * found.quantiles[place]).tolist(),
+                last=100 * float(found.last[place]),
+                windows=int(found.windows[place]),
+            )
+            for place, horizon in enumerate(HORIZONS)
+        ],
+    )
+
+
+def _past_reports(market: Market, row: int) -> list[PastReport]:
+    """Newest first."""
+    frame = market.frame
+    priced = frame.daily["implied_earnings_move"][row]
+    out = []
+    for report in frame.reports.get(row, []):
+        place = int(np.searchsorted(frame.sessions, np.datetime64(report.session, "D"))) + (
+            report.timing != "before_open"
+        )
+        if not 1 <= place < frame.sessions.size or report.session < market.date(0):
+            continue
+        move = 100 * float(frame.close[row, place] / frame.close[row, place - 1] - 1)
+        implied = 100 * float(priced[place - 1])
+        known = np.isfinite(move) and np.isfinite(implied) and implied > 0
+        out.append(
+            PastReport(
+                session=report.session,
+                timing=report.timing,
+                priced=implied if np.isfinite(implied) else None,
+                moved=move if np.isfinite(move) else None,
+                ratio=abs(move) / implied if known else None,
+                won=("sellers" if abs(move) < _MEAN_SIZE * implied else "buyers") if known else None,
+            )
+        )
+    return out[::-1]
+
+
+def _forecast(market: Market, row: int) -> Forecast:
+    frame = market.frame
+    variance = session_variance(*(array[row : row + 1] for array in (frame.open, frame.high, frame.low, frame.close)))
+    forecast = market.panel.series["forecast_vol"][row : row + 1] / 100
+    errors = forecast_errors(variance, forecast, frame.implied[30][row : row + 1])
+    return Forecast(
+        value=100 * float(forecast[0, -1]),
+        reason=market.reason("forecast_vol", row),
+        outcomes=errors.outcomes,
+        forecast_error=100 * errors.forecast,
+        last_error=100 * errors.last,
+        mean_error=100 * errors.long_mean,
+        implied_error=100 * errors.implied,
+    )

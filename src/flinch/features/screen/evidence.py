@@ -1,0 +1,215 @@
+"""Evidence for a stack of rules: how often it fired, what followed, and the base rates of the same."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+from sqlalchemy import Engine
+
+from flinch.core.arrays import BoolArray, FloatArray
+from flinch.core.evidence import LEAST_DAYS, MEASURES, Compared, Estimate, Study, moves_ahead, reach_of, sentence, study
+from flinch.core.evidence import verdict as verdict_on
+from flinch.core.moves import band_position, cycle_ends, cycles
+from flinch.market import Dictionary, Market
+from flinch.screening.body import StackBody
+from flinch.screening.history import through_history
+
+# Sessions ahead, and the volatility that prices a move so far.
+HORIZONS = {1: "iv_nearest", 5: "iv7", 10: "iv14", 21: "iv30"}
+_LOOKED_AT = 2 * len(HORIZONS)
+
+TargetKind = Literal["month", "week", "up", "down"]
+Verdict = Literal["too few", "none", "above", "below"]
+
+
+class Target(BaseModel):
+    """A price to touch: the edge of the month's or week's expected move on the side price is on, by the cycle's end; or so many
+    expected moves up or down within some sessions."""
+
+    model_config = ConfigDict(extra="forbid")
+    kind: TargetKind = "month"
+    moves: float = Field(1.0, ge=0.1, le=5, description="For up and down: expected moves over the sessions")
+    sessions: int = Field(10, ge=1, le=63, description="For up and down")
+
+
+class EvidenceRequest(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    stack: StackBody
+    fresh: bool = Field(False, description="Count a name only on the first session of each stretch in which it holds")
+    target: Target | None = None
+
+
+class Range(BaseModel):
+    """A figure and its 95 % interval."""
+
+    value: float | None
+    low: float | None
+    high: float | None
+
+
+class Measured(BaseModel):
+    """One measure of what followed."""
+
+    measure: Literal["mean", "up", "size", "beyond"]
+    fired: Range
+    same_days: Range
+    other_days: Range
+    against_days: Range
+    against_names: Range
+    verdict: Verdict
+
+
+class Followed(BaseModel):
+    """What followed within a number of sessions."""
+
+    horizon: int
+    cases: int
+    days: int
+    independent: int = Field(description="Days at least a horizon apart")
+    measures: list[Measured]
+
+
+class TargetFound(BaseModel):
+    """How often the target was touched in time."""
+
+    words: str
+    cases: int
+    days: int
+    independent: int
+    touched: Range
+    same_days: Range
+    other_days: Range
+    against_days: Range
+    priced: float | None = Field(description="The mean chance that options gave it")
+    verdict: Verdict
+    sentence: str
+
+
+class Evidence(BaseModel):
+    """What the history held says about a stack."""
+
+    sessions: list[dt.date]
+    fired: list[int] = Field(description="Names that met it, by session")
+    eligible: list[int] = Field(description="Names that could have, by session")
+    names: int = Field(description="Different names among them")
+    cases: int
+    days: int
+    least_days: int
+    sentence: str
+    followed: list[Followed]
+    target: TargetFound | None
+
+
+def evidence(market: Market, engine: Engine, owner: int, dictionary: Dictionary, request: EvidenceRequest) -> Evidence:
+    """Evidence as of the newest session; raises RuleError, NoSuchGroup and NothingToStudy."""
+    found = through_history(market, engine, owner, dictionary, request.stack)
+    fired = found.held
+    if request.fresh:
+        before = np.zeros_like(fired)
+        before[:, 1:] = fired[:, :-1]
+        fired = fired & ~before
+    frame = market.frame
+    studies = []
+    for horizon, priced in HORIZONS.items():
+        vol = frame.daily[priced] if priced in frame.daily else frame.implied[int(priced[2:])]
+        moved = moves_ahead(frame.close, vol * np.sqrt(horizon / 252), horizon)
+        studies.append(study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT))
+    by_day = fired.sum(axis=0)
+    days, cases = int((by_day > 0).sum()), int(by_day.sum())
+    return Evidence(
+        sessions=[dt.date.fromisoformat(str(day)) for day in frame.sessions],
+        fired=by_day.tolist(),
+        eligible=found.eligible.sum(axis=0).tolist(),
+        names=int(fired.any(axis=1).sum()),
+        cases=cases,
+        days=days,
+        least_days=LEAST_DAYS,
+        sentence=sentence(studies, days, cases, frame.sessions.size),
+        followed=[
+            Followed(
+                horizon=s.horizon,
+                cases=s.cases,
+                days=s.days,
+                independent=s.independent,
+                measures=[_measured(s, measure) for measure in MEASURES],
+            )
+            for s in studies
+        ],
+        target=_target(market, found.eligible, fired, request.target) if request.target else None,
+    )
+
+
+def _range(found: Estimate) -> Range:
+    return Range(**found._asdict())
+
+
+def _measured(found: Study, measure: str) -> Measured:
+    compared: Compared = found.measures[measure]
+    return Measured(
+        measure=measure,
+        fired=_range(compared.fired),
+        same_days=_range(compared.same_days),
+        other_days=_range(compared.other_days),
+        against_days=_range(compared.against_days),
+        against_names=_range(compared.against_names),
+        verdict=verdict_on(found, measure),
+    )
+
+
+def _target(market: Market, eligible: BoolArray, fired: BoolArray, asked: Target) -> TargetFound:
+    frame = market.frame
+    sessions = frame.sessions.size
+    one_day = frame.daily["iv_nearest"] / np.sqrt(252)
+    end: FloatArray
+    if asked.kind in ("month", "week"):
+        band = market.bands[asked.kind]
+        position = band_position(frame.close, band.anchor, band.half_width)
+        edge = band.anchor + np.where(position >= 0, band.half_width, -band.half_width)
+        price = np.where(np.abs(position) < 1, edge, np.nan)
+        last = cycles(cycle_ends(frame.calendar, monthly=asked.kind == "month")).end[:sessions]
+        end = last.astype(np.float64)
+        span = int(np.nanmax(band.length))
+        words = f"the edge of the {asked.kind}’s expected move, on the side price is on, by the cycle’s end"
+    else:
+        sign = 1 if asked.kind == "up" else -1
+        price = frame.close * (1 + sign * asked.moves * one_day * np.sqrt(asked.sessions))
+        end = np.arange(sessions, dtype=np.float64) + asked.sessions
+        span = asked.sessions
+        plural = "move" if asked.moves == 1 else "moves"
+        words = f"{asked.moves:g} expected {plural} {asked.kind} within {asked.sessions} sessions"
+    reached = reach_of(frame.high, frame.low, frame.close, price, end, one_day)
+    found = study(reached.touched, eligible, fired, horizon=span, looks=1)
+    compared, verdict = found.measures["mean"], verdict_on(found, "mean")
+    counted = fired & eligible & np.isfinite(reached.touched) & np.isfinite(reached.priced)
+    priced = float(reached.priced[counted].mean()) if counted.any() else float("nan")
+    return TargetFound(
+        words=words,
+        cases=found.cases,
+        days=found.days,
+        independent=found.independent,
+        touched=_range(compared.fired),
+        same_days=_range(compared.same_days),
+        other_days=_range(compared.other_days),
+        against_days=_range(compared.against_days),
+        priced=priced,
+        verdict=verdict,
+        sentence=_target_words(found, words, priced, verdict),
+    )
+
+
+def _target_words(found: Study, words: str, priced: float, verdict: str) -> str:
+    if not found.cases:
+        return f"No case in which {words} could still be touched."
+    compared = found.measures["mean"]
+    told = (
+        f"It touched {words} in {100 * compared.fired.value:.0f} % of {found.cases:,} cases; all names on the same days did in "
+        f"{100 * compared.same_days.value:.0f} %, and options priced {100 * priced:.0f} %."
+    )
+    if verdict == "too few":
+        return f"{told} Too few to say: {found.independent} independent days, {LEAST_DAYS} are needed."
+    if verdict == "none":
+        return f"{told} That is no better than the base rate."
+    return f"{told} That is {'more' if verdict == 'above' else 'less'} often than chance explains."
