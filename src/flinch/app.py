@@ -17,6 +17,7 @@ from flinch.features.baskets.routes import blueprint as baskets
 from flinch.features.dossier.routes import blueprint as dossier
 from flinch.features.frame.routes import blueprint as frame
 from flinch.features.handbook.routes import blueprint as handbook
+from flinch.features.lineup.routes import blueprint as lineup
 from flinch.features.screen.routes import blueprint as screen
 from flinch.features.tray.routes import blueprint as tray
 from flinch.market import MarketHolder, MarketNotReady, UnknownName
@@ -46,7 +47,7 @@ def create_app(settings: Settings) -> OpenAPI:
     app.config["TRUSTED_HOSTS"] = ["127.0.0.1", "localhost"]
     engine = make_engine(settings.database_url)
     app.extensions["flinch"] = Services(engine, MarketHolder(engine))
-    for blueprint in (frame, screen, dossier, tray, baskets, handbook):
+    for blueprint in (frame, screen, dossier, lineup, tray, baskets, handbook):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)
     _answer_errors(app)

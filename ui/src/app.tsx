@@ -9,6 +9,8 @@ import { Empty, Failed, Loading } from "@/shared/ui/States";
 // Charts come with the first Dossier, not with the first page.
 const DossierPage = lazy(() => import("@/features/dossier/DossierPage"));
 
+const LineupPage = lazy(() => import("@/features/lineup/LineupPage"));
+
 const HandbookPage = lazy(() => import("@/features/handbook/HandbookPage"));
 
 function PickName() {
@@ -41,6 +43,14 @@ const router = createBrowserRouter([
         element: (
           <Suspense fallback={<Loading what="the Dossier" />}>
             <DossierPage />
+          </Suspense>
+        ),
+      },
+      {
+        path: "/lineup",
+        element: (
+          <Suspense fallback={<Loading what="the Lineup" />}>
+            <LineupPage />
           </Suspense>
         ),
       },

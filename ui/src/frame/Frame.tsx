@@ -41,6 +41,7 @@ export function Frame() {
     "/": () => search.current?.focus(),
     "?": () => setKeysShown(true),
     s: () => navigate(lastAddress("/screen")),
+    n: () => navigate(lastAddress("/lineup")),
     d: () => navigate(subject ? `/dossier/${subject.symbol}` : "/dossier"),
     p: () => setPeekOpen(!peekOpen),
     m: toggleTheme,
@@ -66,6 +67,7 @@ export function Frame() {
           <NavLink to={lastScreen} className={onScreen ? "active" : ""}>
             Screen
           </NavLink>
+          <NavLink to={lastAddress("/lineup")}>Lineup</NavLink>
           <span className="nav-group">Read</span>
           <NavLink to={subject ? `/dossier/${subject.symbol}` : "/dossier"} className={onDossier ? "active" : ""}>
             Dossier

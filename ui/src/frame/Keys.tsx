@@ -6,6 +6,7 @@ const GROUPS: [string, [string, string][]][] = [
     [
       ["/", "go to a name, by symbol or company"],
       ["s", "Screen"],
+      ["n", "Lineup"],
       ["d", "Dossier of the focused name"],
       ["h", "Handbook; at a column or a rule its entry"],
       ["t", "put the focused name in the tray, or take it out"],
@@ -34,8 +35,22 @@ const GROUPS: [string, [string, string][]][] = [
       ["a", "add a rule"],
       ["e", "move to the rules; ↑ ↓ walk, Alt ↑ ↓ move one, Space switches it off, Enter edits it, Delete removes it"],
       ["[ ]", "the session before, the session after"],
-      ["1 2 3", "table, gallery, map"],
+      ["1 2 3 4", "table, gallery, map, evidence"],
       ["c", "copy the symbols, separated by commas"],
+    ],
+  ],
+  [
+    "On the Lineup",
+    [
+      ["1 2 3", "on one axis, against each other, correlation"],
+      ["↑ ↓, Enter", "walk through the names, open the Dossier"],
+    ],
+  ],
+  [
+    "On the Dossier",
+    [
+      ["1 2 3 4", "overview, volatility, expected move, chain"],
+      ["← →", "in the chain: the expiration before, the next one; ↑ ↓ walk through the strikes"],
     ],
   ],
   [

@@ -6,13 +6,25 @@ import type { Dossier, DossierRequest } from "@/shared/api/client";
 import { useDossier, useToggleTray } from "@/shared/api/queries";
 import { MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, compact, count, DASH, date, number, signed } from "@/shared/format";
+import { useKeys } from "@/shared/keyboard";
 import { Failed, Loading } from "@/shared/ui/States";
+import { ChainPart } from "./ChainPart";
 import { ESTIMATORS, WINDOWS } from "./choices";
+import { MovesPart } from "./MovesPart";
 import { MovesTable } from "./MovesTable";
 import { OverTime } from "./OverTime";
 import { Standing } from "./Standing";
 import { TermStructure } from "./TermStructure";
+import { VolatilityPart } from "./VolatilityPart";
 import { VolatilityYear } from "./VolatilityYear";
+
+const VIEWS = [
+  ["overview", "Overview"],
+  ["volatility", "Volatility"],
+  ["moves", "Expected move"],
+  ["chain", "Chain"],
+] as const;
+type View = (typeof VIEWS)[number][0];
 
 /** Everything about one name. */
 export default function DossierPage() {
@@ -46,25 +58,46 @@ export default function DossierPage() {
     };
   }, [data, setSubject]);
 
+  const askedView = params.get("view");
+  const view = VIEWS.find(([key]) => key === askedView)?.[0] ?? "overview";
+  const show = (key: View) => write({ view: key === "overview" ? null : key }, true);
+  useKeys(Object.fromEntries(VIEWS.map(([key], i) => [String(i + 1), () => show(key)])));
+
   if (!data) return dossier.failureReason ? <Failed error={dossier.failureReason} /> : <Loading what={symbol} />;
-  const choose = (key: string, value: string) => write({ [key]: value });
   return (
     <div className="dossier">
       <Head data={data} />
-      <div className="dossier-column">
-        <VolatilityYear data={data} estimator={estimator} window={window} onChoose={choose} />
-        <TermStructure data={data} />
-      </div>
-      <div className="dossier-column">
-        <Standing data={data} />
-        <MovesTable data={data} />
-        <OverTime
-          symbol={data.symbol}
-          expression={params.get("over") ?? "iv_hv_ratio"}
-          reference={line}
-          onChoose={write}
-        />
-      </div>
+      <nav className="dossier-views" aria-label="Parts of the Dossier">
+        {VIEWS.map(([key, words], i) => (
+          <button key={key} type="button" aria-current={view === key ? "page" : undefined} onClick={() => show(key)}>
+            {words} <kbd>{i + 1}</kbd>
+          </button>
+        ))}
+      </nav>
+      {view === "volatility" ? (
+        <VolatilityPart symbol={data.symbol} request={request} params={params} onWrite={write} />
+      ) : view === "moves" ? (
+        <MovesPart symbol={data.symbol} params={params} onWrite={write} />
+      ) : view === "chain" ? (
+        <ChainPart symbol={data.symbol} params={params} onWrite={write} />
+      ) : (
+        <div className="dossier-body">
+          <div className="dossier-column">
+            <VolatilityYear data={data} estimator={estimator} window={window} onWrite={write} />
+            <TermStructure data={data} />
+          </div>
+          <div className="dossier-column">
+            <Standing data={data} />
+            <MovesTable data={data} />
+            <OverTime
+              symbol={data.symbol}
+              expression={params.get("over") ?? "iv_hv_ratio"}
+              reference={line}
+              onChoose={write}
+            />
+          </div>
+        </div>
+      )}
     </div>
   );
 }

@@ -1,28 +1,29 @@
 import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
-import type { Dossier } from "@/shared/api/client";
+import type { Dossier, DossierRequest } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, monthAxis, type Palette, usePalette } from "@/shared/chart/palette";
+import { hollowLine } from "@/shared/chart/series";
 import { DASH, date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
-import { ESTIMATORS, WINDOWS } from "./choices";
+import { HvChoice } from "./HvChoice";
+import type { Write } from "./VolatilityPart";
 
 /** One year of implied against historical volatility. */
 export function VolatilityYear({
   data,
   estimator,
   window,
-  onChoose,
+  onWrite,
 }: {
   data: Dossier;
-  estimator: string;
+  estimator: NonNullable<DossierRequest["estimator"]>;
   window: number;
-  onChoose: (key: string, value: string) => void;
+  onWrite: Write;
 }) {
   const palette = usePalette();
   const option = useMemo(() => makeOption(data, window, palette), [data, window, palette]);
   const { year } = data;
-  const chosen = ESTIMATORS.find((e) => e.value === estimator);
   const lastHv = year.hv.at(-1) ?? null;
   const gap = data.standing.last !== null && lastHv !== null ? data.standing.last - lastHv : null;
   return (
@@ -33,33 +34,7 @@ export function VolatilityYear({
           <span className="aside">% a year{gap !== null && ` · gap ${signed(gap, 1)}`}</span>
         </>
       }
-      controls={
-        <>
-          <select
-            aria-label="Estimator of historical volatility"
-            title={chosen && `Sees ${chosen.sees}`}
-            value={estimator}
-            onChange={(event) => onChoose("estimator", event.target.value)}
-          >
-            {ESTIMATORS.map((e) => (
-              <option key={e.value} value={e.value} title={`Sees ${e.sees}`}>
-                {e.label}
-              </option>
-            ))}
-          </select>
-          <select
-            aria-label="Window of historical volatility"
-            value={window}
-            onChange={(event) => onChoose("window", event.target.value)}
-          >
-            {WINDOWS.map((n) => (
-              <option key={n} value={n}>
-                {n} sessions
-              </option>
-            ))}
-          </select>
-        </>
-      }
+      controls={<HvChoice request={{ estimator, window }} onWrite={onWrite} />}
       chart={<EChart option={option} label="One year of implied (hollow) and historical volatility (solid), percent" />}
       table={
         <table>
@@ -95,15 +70,6 @@ export function VolatilityYear({
 
 function makeOption(data: Dossier, window: number, c: Palette): EChartsCoreOption {
   const { year } = data;
-  // The hollow line of what is priced: a line of ink with a line of paper inside it.
-  const implied = (color: string, width: number, z: number) => ({
-    type: "line",
-    data: year.iv30,
-    symbol: "none",
-    silent: true,
-    z,
-    lineStyle: { color, width, cap: "butt", join: "round" },
-  });
   const base = chartBase(c);
   return {
     ...base,
@@ -146,8 +112,7 @@ function makeOption(data: Dossier, window: number, c: Palette): EChartsCoreOptio
           data: year.reports.map((session) => ({ xAxis: session })),
         },
       },
-      implied(c.ink, 4.6, 3),
-      implied(c.paper, 2.2, 4),
+      ...hollowLine(year.iv30, c),
     ],
   };
 }

@@ -30,6 +30,7 @@ import { Empty, Failed, Loading } from "@/shared/ui/States";
 import { TakeOut } from "@/shared/ui/TakeOut";
 import { Changed } from "./Changed";
 import { ColumnPicker } from "./ColumnPicker";
+import { Evidence } from "./Evidence";
 import { Gallery } from "./Gallery";
 import { type Look, useAside, useLook } from "./kept";
 import { Results } from "./Results";
@@ -213,7 +214,12 @@ function ScreenAt({
     const timer = setTimeout(() => setSaid(null), 4000);
     return () => clearTimeout(timer);
   }, [said]);
-  const setView = (view: View) => change({ view });
+  const evidence = params.get("evidence") === "1";
+  const toggleEvidence = () => write({ evidence: evidence ? null : "1" }, true);
+  const setView = (view: View) => {
+    change({ view });
+    if (evidence) write({ evidence: null });
+  };
   useKeys({
     r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
     c: copy,
@@ -221,6 +227,7 @@ function ScreenAt({
     "1": () => setView("table"),
     "2": () => setView("gallery"),
     "3": () => setView("map"),
+    "4": toggleEvidence,
     "[": () => step(-1),
     "]": () => step(1),
   });
@@ -247,7 +254,7 @@ function ScreenAt({
   const save = useKeep(["screens"], (input: { draft: ScreenDraft; id: number | null }) =>
     api.saveScreen(input.draft, input.id),
   );
-  const nothing = { screen: null, u: null, r: null, any: null, cols: null, sort: null, view: null };
+  const nothing = { only: null, screen: null, u: null, r: null, any: null, cols: null, sort: null, view: null };
   function saveNow() {
     if (!base.saved) return setDialog("save");
     const { name, description, tags, id } = base.saved;
@@ -328,6 +335,9 @@ function ScreenAt({
             {said}
           </span>
           <div className="results-tools">
+            <button type="button" className="quiet" aria-pressed={evidence} onClick={toggleEvidence}>
+              evidence
+            </button>
             <button
               type="button"
               className="quiet"
@@ -339,8 +349,13 @@ function ScreenAt({
             <fieldset className="segments">
               <legend className="visually-hidden">View</legend>
               {VIEWS.map(({ value, label }) => (
-                <label key={value} className={value === screen.view ? "chosen" : undefined}>
-                  <input type="radio" name="view" checked={value === screen.view} onChange={() => setView(value)} />
+                <label key={value} className={value === screen.view && !evidence ? "chosen" : undefined}>
+                  <input
+                    type="radio"
+                    name="view"
+                    checked={value === screen.view && !evidence}
+                    onChange={() => setView(value)}
+                  />
                   {label}
                 </label>
               ))}
@@ -360,7 +375,7 @@ function ScreenAt({
             )}
           </div>
         </header>
-        {screen.view !== "table" && (
+        {!evidence && screen.view !== "table" && (
           <div className="view-tools">
             {screen.view === "gallery" ? (
               <GalleryTools params={params} onWrite={write} />
@@ -401,6 +416,8 @@ function ScreenAt({
           ) : (
             <Loading what="the market" />
           )
+        ) : evidence ? (
+          <Evidence screen={current} params={params} onWrite={write} />
         ) : rows.length === 0 ? (
           <Empty>
             <p>No name survives these rules.</p>

@@ -95,6 +95,22 @@ export const api = {
     unwrap(client.GET("/api/dossier/{symbol}", { params: { path: { symbol }, query }, signal })),
   overTime: (symbol: string, query: OverTimeRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/dossier/over-time/{symbol}", { params: { path: { symbol }, query }, signal })),
+  volatility: (symbol: string, query: DossierRequest, signal: AbortSignal) =>
+    unwrap(client.GET("/api/dossier/volatility/{symbol}", { params: { path: { symbol }, query }, signal })),
+  moves: (symbol: string, signal: AbortSignal) =>
+    unwrap(client.GET("/api/dossier/expected-move/{symbol}", { params: { path: { symbol } }, signal })),
+  chain: (symbol: string, expiration: string | null, signal: AbortSignal) =>
+    unwrap(
+      client.GET("/api/dossier/chain/{symbol}", {
+        params: { path: { symbol }, query: expiration === null ? {} : { expiration } },
+        signal,
+      }),
+    ),
+  evidence: (body: Schemas["EvidenceRequest"], signal: AbortSignal) =>
+    unwrap(client.POST("/api/screen/evidence", { body, signal })),
+  lineup: (body: Schemas["LineupRequest"], signal: AbortSignal) => unwrap(client.POST("/api/lineup", { body, signal })),
+  correlations: (body: Schemas["CorrelationRequest"], signal: AbortSignal) =>
+    unwrap(client.POST("/api/lineup/correlation", { body, signal })),
   baskets: () => unwrap(client.GET("/api/baskets")),
   source: (source: string, signal: AbortSignal) =>
     unwrap(client.GET("/api/baskets/source", { params: { query: { source } }, signal })),

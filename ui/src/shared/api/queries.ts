@@ -97,6 +97,56 @@ export const useDossier = (symbol: string, request: DossierRequest) => {
   });
 };
 
+export const useVolatility = (symbol: string, request: DossierRequest) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["volatility", version, symbol, request],
+    queryFn: ({ signal }) => api.volatility(symbol, request, signal),
+    placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
+  });
+};
+
+export const useMoves = (symbol: string) => {
+  const version = useMarket().data?.version;
+  return useQuery({ queryKey: ["moves", version, symbol], queryFn: ({ signal }) => api.moves(symbol, signal) });
+};
+
+export const useChain = (symbol: string, expiration: string | null) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["chain", version, symbol, expiration],
+    queryFn: ({ signal }) => api.chain(symbol, expiration, signal),
+    placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
+  });
+};
+
+export const useEvidence = (request: Schemas["EvidenceRequest"], enabled: boolean) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["evidence", version, request],
+    queryFn: ({ signal }) => api.evidence(request, signal),
+    enabled,
+  });
+};
+
+export const useLineup = (request: Schemas["LineupRequest"]) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["lineup", version, request],
+    queryFn: ({ signal }) => api.lineup(request, signal),
+    placeholderData: keepPreviousData,
+  });
+};
+
+export const useCorrelations = (request: Schemas["CorrelationRequest"]) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["correlations", version, request],
+    queryFn: ({ signal }) => api.correlations(request, signal),
+    enabled: request.symbols.length > 1,
+  });
+};
+
 export const useTray = () => useQuery({ queryKey: ["tray"], queryFn: api.tray });
 
 type TrayChange =

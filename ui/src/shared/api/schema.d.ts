@@ -227,6 +227,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/lineup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A group of names on one axis, against a baseline and against each other. */
+        post: operations["lineup_read_lineup_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lineup/correlation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How alike some names moved. */
+        post: operations["lineup_read_correlations_correlation_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/market": {
         parameters: {
             query?: never;
@@ -577,6 +611,20 @@ export interface components {
             /** Value */
             value: number | null;
         };
+        /**
+         * Axis
+         * @description What an axis shows.
+         */
+        Axis: {
+            /** Decimals */
+            decimals: number;
+            /** Expression */
+            expression: string;
+            /** Label */
+            label: string;
+            /** Unit */
+            unit: string;
+        };
         /** Bars */
         Bars: {
             /** Close */
@@ -608,6 +656,18 @@ export interface components {
             own: components["schemas"]["OwnBasket"][];
             /** Sectors */
             sectors: components["schemas"]["KeptBasket"][];
+        };
+        /**
+         * Callout
+         * @description Something that stands out, in words.
+         */
+        Callout: {
+            /** Kind */
+            kind: string;
+            /** Symbol */
+            symbol: string;
+            /** Words */
+            words: string;
         };
         /** ChainRow */
         ChainRow: {
@@ -813,6 +873,36 @@ export interface components {
              * @description Ask less bid in percent of mid
              */
             width_pct: number | null;
+        };
+        /** CorrelationRequest */
+        CorrelationRequest: {
+            /**
+             * Sessions
+             * @default 126
+             */
+            sessions: number;
+            /** Symbols */
+            symbols: string[];
+        };
+        /**
+         * Correlations
+         * @description Correlation of daily returns; null where two names share fewer than 42 sessions.
+         */
+        Correlations: {
+            /** Average */
+            average: number | null;
+            /** Matrix */
+            matrix: (number | null)[][];
+            /** Sentence */
+            sentence: string;
+            /** Sessions */
+            sessions: number;
+            /** Strongest */
+            strongest: components["schemas"]["Tie"][];
+            /** Symbols */
+            symbols: string[];
+            /** Weakest */
+            weakest: components["schemas"]["Tie"][];
         };
         /**
          * Done
@@ -1106,6 +1196,31 @@ export interface components {
             /** Signature */
             signature: string;
         };
+        /**
+         * FundPart
+         * @description A fund against its members, session by session; volatilities in percent points.
+         */
+        FundPart: {
+            /** Implied Correlation */
+            implied_correlation: (number | null)[];
+            /** Iv30 */
+            iv30: (number | null)[];
+            /** Members Iv30 */
+            members_iv30: (number | null)[];
+            /**
+             * Percentile
+             * @description Of the implied correlation within its own 252 sessions
+             */
+            percentile: number | null;
+            /** Realised Correlation */
+            realised_correlation: (number | null)[];
+            /** Sentence */
+            sentence: string;
+            /** Sessions */
+            sessions: string[];
+            /** Symbol */
+            symbol: string;
+        };
         /** Handbook */
         Handbook: {
             /** Functions */
@@ -1173,6 +1288,96 @@ export interface components {
             missing: number;
             /** Period */
             period: string;
+        };
+        /** Lineup */
+        Lineup: {
+            baseline: components["schemas"]["Axis"];
+            /** Callouts */
+            callouts: components["schemas"]["Callout"][];
+            fund: components["schemas"]["FundPart"] | null;
+            metric: components["schemas"]["Axis"];
+            /** Rows */
+            rows: components["schemas"]["LineupRow"][];
+            /** Source */
+            source: string;
+            x: components["schemas"]["Axis"];
+            y: components["schemas"]["Axis"];
+        };
+        /** LineupRequest */
+        LineupRequest: {
+            /**
+             * Baseline
+             * @default mean252
+             * @enum {string}
+             */
+            baseline: "yesterday" | "mean21" | "mean252" | "hv" | "forecast" | "own";
+            /**
+             * Metric
+             * @description What is lined up: a metric, an own metric, or any expression
+             * @default iv30
+             */
+            metric: string;
+            /**
+             * Own
+             * @description The expression of an own baseline
+             * @default
+             */
+            own: string;
+            /**
+             * Source
+             * @description As a screen's universe
+             * @default sector:Optics & Orbital
+             */
+            source: string;
+            /**
+             * X
+             * @description Across, for the scatter
+             * @default hv21
+             */
+            x: string;
+            /**
+             * Y
+             * @description Up, for the scatter
+             * @default iv30
+             */
+            y: string;
+        };
+        /**
+         * LineupRow
+         * @description One name; numbers in the metric's unit.
+         */
+        LineupRow: {
+            /** Baseline */
+            baseline: number | null;
+            /** Change */
+            change: number | null;
+            /** Company */
+            company: string;
+            /**
+             * Deviations
+             * @description Distance from its own mean of 252 sessions, in standard deviations
+             */
+            deviations: number | null;
+            /**
+             * Percentile
+             * @description Of the value within its own 252 sessions
+             */
+            percentile: number | null;
+            /** Ratio */
+            ratio: number | null;
+            /**
+             * Reason
+             * @description Why value or baseline is missing
+             */
+            reason: string | null;
+            /** Symbol */
+            symbol: string;
+            /** Value */
+            value: number | null;
+            /** X */
+            x: number | null;
+            /** Y */
+            y: number | null;
         };
         /**
          * Look
@@ -2183,6 +2388,18 @@ export interface components {
             vol: number | null;
         };
         /**
+         * Tie
+         * @description Two names and how alike they move.
+         */
+        Tie: {
+            /** Correlation */
+            correlation: number;
+            /** First */
+            first: string;
+            /** Second */
+            second: string;
+        };
+        /**
          * Today
          * @description The session's move against the move its options priced for it.
          */
@@ -3014,6 +3231,81 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ValidationErrorModel"][];
+                };
+            };
+        };
+    };
+    lineup_read_lineup_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LineupRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lineup"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lineup_read_correlations_correlation_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CorrelationRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Correlations"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -1,10 +1,19 @@
-import { LineChart, ScatterChart } from "echarts/charts";
+import { CandlestickChart, CustomChart, LineChart, ScatterChart } from "echarts/charts";
 import { GridComponent, MarkLineComponent, TooltipComponent } from "echarts/components";
 import { type EChartsCoreOption, init, use } from "echarts/core";
 import { SVGRenderer } from "echarts/renderers";
 import { useEffect, useRef } from "react";
 
-use([LineChart, ScatterChart, GridComponent, MarkLineComponent, TooltipComponent, SVGRenderer]);
+use([
+  CandlestickChart,
+  CustomChart,
+  LineChart,
+  ScatterChart,
+  GridComponent,
+  MarkLineComponent,
+  TooltipComponent,
+  SVGRenderer,
+]);
 
 /** A chart that follows its box. `label` says in words what it shows; every chart also has a table. */
 export function EChart({ option, label }: { option: EChartsCoreOption; label: string }) {

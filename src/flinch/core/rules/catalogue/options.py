@@ -124,7 +124,7 @@ ENTRIES = (
         "historical volatility", "forecast_vol", "Forecast volatility, 21 sessions", "Forecast", "%", "forecast_vol", "daily bars",
         "The volatility expected over the next 21 sessions from that of the last session, five and 21 sessions, with coefficients "
         "estimated on all names from outcomes complete by then (Corsi 2009, on gap and range).",
-        "the forecast needs 63 sessions of the name", factor=100, scale="log",
+        "the forecast needs 63 sessions of the name, and the last 21 complete", factor=100, scale="log",
     ),
     _historical(
         "hv_percentile", "HV percentile", "HV pctl", "0–100", "rank_pct(hv(21), 252)",

@@ -1,0 +1,201 @@
+"""A group of names side by side on one volatility axis, against a baseline and against each other."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+import numpy as np
+from sqlalchemy import Engine
+
+from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.rules import Node, RuleError
+from flinch.core.volatility import return_correlations
+from flinch.features.lineup.schemas import (
+    MOST_NAMES,
+    Axis,
+    Callout,
+    CorrelationRequest,
+    Correlations,
+    FundPart,
+    Lineup,
+    LineupRequest,
+    LineupRow,
+    Tie,
+)
+from flinch.market import PLAIN, Dictionary, Market
+from flinch.screening.columns import Described, describe
+from flinch.screening.groups import members
+from flinch.store.frame import MarketFrame
+
+_BASELINES = {
+    "yesterday": ("lag(({x}), 1)", "the session before"),
+    "mean21": ("mean(({x}), 21)", "its mean of 21 sessions"),
+    "mean252": ("mean(({x}), 252)", "its mean of 252 sessions"),
+    "hv": ("hv21", "historical volatility, 21 sessions"),
+    "forecast": ("forecast_vol", "forecast volatility, 21 sessions"),
+}
+_TIES = 5
+
+
+def lineup(
+    market: Market,
+    engine: Engine,
+    owner: int,
+    dictionary: Dictionary,
+    own: dict[str, Described],
+    request: LineupRequest,
+) -> Lineup:
+    """The names of a group as of the newest session; raises NoSuchGroup and RuleError."""
+    frame = market.frame
+    rows = np.flatnonzero(members(market, engine, owner, request.source))[:MOST_NAMES]
+    metric = _number(dictionary, request.metric, "metric")
+    if request.baseline == "own":
+        text, words = request.own, ""
+    else:
+        pattern, words = _BASELINES[request.baseline]
+        text = pattern.format(x=request.metric)
+    baseline = _number(dictionary, text, "baseline")
+    nodes = {
+        "value": metric,
+        "baseline": baseline,
+        "percentile": _number(dictionary, f"rank_pct(({request.metric}), 252)", "metric"),
+        "deviations": _number(dictionary, f"zscore(({request.metric}), 252)", "metric"),
+        "x": _number(dictionary, request.x, "x"),
+        "y": _number(dictionary, request.y, "y"),
+    }
+    found = {key: market.column(node, market.newest).values[rows] for key, node in nodes.items()}
+    with np.errstate(invalid="ignore", divide="ignore"):
+        found["change"] = found["value"] - found["baseline"]
+        found["ratio"] = np.where(found["baseline"] > 0, found["value"] / found["baseline"], np.nan)
+    axis = _axis(request.metric, own, metric)
+    why = [market.reasons(node, market.newest) for node in (metric, baseline)]
+    listed = [
+        LineupRow(
+            symbol=frame.names[row].symbol,
+            company=frame.names[row].company,
+            **{key: float(values[i]) for key, values in found.items()},
+            reason=why[0].get(int(row)) or why[1].get(int(row)),
+        )
+        for i, row in enumerate(rows)
+    ]
+    kind, _, detail = request.source.partition(":")
+    said = _axis(text, own, baseline)
+    return Lineup(
+        source=request.source,
+        metric=axis,
+        baseline=said.model_copy(update={"label": words}) if words else said,
+        x=_axis(request.x, own, nodes["x"]),
+        y=_axis(request.y, own, nodes["y"]),
+        rows=listed,
+        callouts=_callouts(frame, rows, found, axis, words or said.label),
+        fund=_fund(market, market.row(detail)) if kind == "members" else None,
+    )
+
+
+def _number(dictionary: Dictionary, text: str, field: str) -> Node:
+    """A text that must be a number; the error says which field it stands in."""
+    try:
+        node = dictionary.read(text).node
+    except RuleError as error:
+        raise RuleError(f"{field}: {error.message}", error.start, error.end, error.nearest) from None
+    if node.kind != "number":
+        raise RuleError(f"{field}: this is a {node.kind}, not a number. Choose a number to line up.", 0, len(text))
+    return node
+
+
+def _axis(text: str, own: dict[str, Described], node: Node) -> Axis:
+    said = describe(text.strip(), own, node.kind)
+    return Axis(expression=text, label=said.label, unit=said.unit, decimals=said.decimals)
+
+
+def _callouts(
+    frame: MarketFrame, rows: IntArray, found: dict[str, FloatArray], axis: Axis, baseline: str
+) -> list[Callout]:
+    """What stands out, each with its number."""
+    names = frame.names
+    out: list[Callout] = []
+    unit = f" {axis.unit}" if axis.unit in ("%", "σ", "×") else ""
+    points = " points" if axis.unit == "%" else unit
+    n = axis.decimals
+
+    def pick(kind: str, key: str, highest: bool, tell: str) -> None:
+        values = found[key] if highest else -found[key]
+        if np.isfinite(values).sum() < 2:
+            return
+        i = int(np.nanargmax(values))
+        numbers = {name: float(column[i]) for name, column in found.items()}
+        words = tell.format(**numbers, against=baseline).replace("-", "\u2212")
+        out.append(Callout(kind=kind, symbol=names[rows[i]].symbol, words=words))
+
+    pick("rose most", "change", True, f"{{change:+.{n}f}}{points} to {{value:.{n}f}}{unit} against {{against}}")
+    pick("fell most", "change", False, f"{{change:+.{n}f}}{points} to {{value:.{n}f}}{unit} against {{against}}")
+    pick("highest", "value", True, f"{{value:.{n}f}}{unit}")
+    pick("lowest", "value", False, f"{{value:.{n}f}}{unit}")
+    pick("furthest above its own past", "deviations", True, "{deviations:+.1f} deviations from its year’s mean, above "
+         "{percentile:.0f} % of its year")  # fmt: skip
+    pick("furthest below its own past", "deviations", False, "{deviations:+.1f} deviations from its year’s mean, above "
+         "{percentile:.0f} % of its year")  # fmt: skip
+    return out
+
+
+def _fund(market: Market, row: int) -> FundPart:
+    frame = market.frame
+    series = market.panel.series
+
+    def over_time(key: str) -> list[float | None]:
+        values: list[float | None] = series[key][row].tolist()
+        return values
+
+    implied = over_time("implied_correlation")
+    realised = over_time("realised_correlation")
+    percentile = float(market.column(PLAIN.read("rank_pct(implied_correlation, 252)").node, market.newest).values[row])
+    return FundPart(
+        symbol=frame.names[row].symbol,
+        sessions=[dt.date.fromisoformat(str(day)) for day in frame.sessions],
+        implied_correlation=implied,
+        realised_correlation=realised,
+        iv30=over_time("iv30"),
+        members_iv30=over_time("members_iv30"),
+        percentile=percentile,
+        sentence=_fund_words(frame.names[row].symbol, implied[-1], realised[-1], percentile),
+    )
+
+
+def _fund_words(symbol: str, implied: float | None, realised: float | None, percentile: float) -> str:
+    if implied is None or np.isnan(implied):
+        return f"Too few members of {symbol} have an implied volatility to say how alike they are priced to move."
+    text = f"{symbol} is priced as if its members moved together by {implied:.2f}"
+    if realised is not None and np.isfinite(realised):
+        text += f"; over 63 sessions they did by {realised:.2f}"
+    if np.isfinite(percentile):
+        text += f". That is above {percentile:.0f} % of its year"
+    return text + "."
+
+
+def correlations(market: Market, request: CorrelationRequest) -> Correlations:
+    """How alike names moved over some sessions; raises UnknownName."""
+    rows = [market.row(symbol) for symbol in dict.fromkeys(request.symbols)]
+    symbols = [market.frame.names[row].symbol for row in rows]
+    found = return_correlations(market.frame.close[rows, -request.sessions - 1 :])
+    first, second = np.triu_indices(len(rows), 1)
+    values = found[first, second]
+    known = np.flatnonzero(np.isfinite(values))
+    order = known[np.argsort(-values[known], kind="stable")]
+
+    def ties(places: IntArray) -> list[Tie]:
+        return [Tie(first=symbols[first[i]], second=symbols[second[i]], correlation=float(values[i])) for i in places]
+
+    strongest, weakest = ties(order[:_TIES]), ties(order[::-1][:_TIES])
+    average = float(values[known].mean()) if known.size else None
+    if average is None:
+        sentence = "No two of these names share 42 sessions."
+    else:
+        most, least = strongest[0], weakest[0]
+        sentence = (
+            f"On average {average:.2f}. Most alike: {most.first} and {most.second}, {most.correlation:.2f}. "
+            f"Least alike: {least.first} and {least.second}, {least.correlation:.2f}."
+        )
+    return Correlations(
+        symbols=symbols, sessions=request.sessions, matrix=found.tolist(), average=average, strongest=strongest,
+        weakest=weakest, sentence=sentence,
+    )  # fmt: skip

@@ -1,0 +1,439 @@
+import type { EChartsCoreOption } from "echarts/core";
+import { useMemo } from "react";
+import { Link } from "react-router";
+import type { Schemas } from "@/shared/api/client";
+import { useMoves } from "@/shared/api/queries";
+import { EChart } from "@/shared/chart/EChart";
+import { chartBase, monthAxis, type Palette, usePalette } from "@/shared/chart/palette";
+import { fans, type Outline } from "@/shared/chart/series";
+import { count, date, number, signed } from "@/shared/format";
+import { Figure } from "@/shared/ui/Figure";
+import { Failed, Loading } from "@/shared/ui/States";
+import type { Write } from "./VolatilityPart";
+
+type Data = Schemas["MovesView"];
+type Fan = Schemas["Fan"];
+
+const SETUP = `/screen?r=${encodeURIComponent(
+  [
+    "one_day_move_pct < 4",
+    "abs(week_position) > 1",
+    "abs(month_position) < 1",
+    "week_position * month_position > 0",
+  ].join("\n"),
+)}&evidence=1&target=month`;
+
+/** Where price stands in the moves that options priced, now and in the past. */
+export function MovesPart({ symbol, params, onWrite }: { symbol: string; params: URLSearchParams; onWrite: Write }) {
+  const answer = useMoves(symbol);
+  const data = answer.data;
+  if (!data) return answer.failureReason ? <Failed error={answer.failureReason} /> : <Loading what="expected moves" />;
+  return (
+    <div className="dossier-body moves-part">
+      <div className="dossier-column">
+        <Fans data={data} params={params} onWrite={onWrite} />
+      </div>
+      <div className="dossier-column">
+        <Places data={data} />
+        <Today data={data} />
+        <Ledger data={data} params={params} onWrite={onWrite} />
+      </div>
+    </div>
+  );
+}
+
+const PERIODS = { both: "weeks and months", week: "weeks", month: "months" } as const;
+
+function Fans({ data, params, onWrite }: { data: Data; params: URLSearchParams; onWrite: Write }) {
+  const palette = usePalette();
+  const asked = params.get("fans") ?? "";
+  const period = asked === "week" || asked === "month" ? asked : "both";
+  const shown = useMemo(
+    () => data.fans.filter((fan) => fan.period === "ahead" || period === "both" || fan.period === period),
+    [data, period],
+  );
+  const option = useMemo(() => makeOption(data, shown, palette), [data, shown, palette]);
+  const ahead = data.fans.filter((fan) => fan.period === "ahead");
+  return (
+    <Figure
+      title={
+        <>
+          <i className="key did">Price</i> in its <i className="key priced">expected moves</i>
+          {ahead.length > 0 && (
+            <span className="aside">
+              ahead:{" "}
+              {ahead.map((fan) => `${date(fan.end)} ±${number((100 * fan.half_width) / fan.anchor, 1)} %`).join(", ")}
+            </span>
+          )}
+        </>
+      }
+      controls={
+        <select aria-label="Fans shown" value={period} onChange={(event) => onWrite({ fans: event.target.value })}>
+          {Object.entries(PERIODS).map(([key, words]) => (
+            <option key={key} value={key}>
+              {words}
+            </option>
+          ))}
+        </select>
+      }
+      chart={
+        <EChart
+          option={option}
+          label={`Half a year of daily prices of ${data.symbol} with the weekly and monthly expected moves as fans`}
+        />
+      }
+      table={
+        <table>
+          <thead>
+            <tr>
+              <th>From</th>
+              <th>To</th>
+              <th>Period</th>
+              <th>Anchor $</th>
+              <th>± $</th>
+              <th>Lower $</th>
+              <th>Upper $</th>
+            </tr>
+          </thead>
+          <tbody>
+            {[...shown].reverse().map((fan) => (
+              <tr key={`${fan.period}${fan.start}${fan.end}`}>
+                <td>{date(fan.start, true)}</td>
+                <td>{date(fan.end, true)}</td>
+                <td>{fan.period}</td>
+                <td>{number(fan.anchor, 2)}</td>
+                <td>{number(fan.half_width, 2)}</td>
+                <td>{number(fan.anchor - fan.half_width, 2)}</td>
+                <td>{number(fan.anchor + fan.half_width, 2)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      }
+    />
+  );
+}
+
+const outline = (fan: Fan, from: string): Outline => ({
+  points: fan.sessions.flatMap((day, i): [string, number, number][] => {
+    const half = fan.half_width * Math.sqrt(i / Math.max(1, fan.sessions.length - 1));
+    return day < from ? [] : [[day, fan.anchor - half, fan.anchor + half]];
+  }),
+  faint: !fan.current,
+});
+
+function makeOption(data: Data, shown: Fan[], c: Palette): EChartsCoreOption {
+  const { bars } = data;
+  const base = chartBase(c);
+  const first = bars.sessions[0] ?? "";
+  const days = [...new Set([...bars.sessions, ...shown.flatMap((fan) => fan.sessions)])]
+    .filter((d) => d >= first)
+    .sort();
+  const place = new Map(bars.sessions.map((day, i) => [day, i]));
+  const inside = (day: string, period: string) =>
+    shown.find((f) => f.period === period && f.start < day && day <= f.end);
+  return {
+    ...base,
+    grid: { left: 46, right: 14, top: 10, bottom: 24 },
+    tooltip: {
+      trigger: "axis",
+      ...base.tooltip,
+      axisPointer: { lineStyle: { color: c.muted, type: "solid" } },
+      formatter: (points: { axisValue: string }[]) => {
+        const day = points[0]?.axisValue ?? "";
+        const i = place.get(day);
+        const close = i === undefined ? null : (bars.close[i] ?? null);
+        const lines = [`<b>${date(day, true)}</b>`];
+        if (i !== undefined)
+          lines.push(`close ${number(close, 2)}, ${number(bars.low[i], 2)} to ${number(bars.high[i], 2)}`);
+        for (const period of ["week", "month"]) {
+          const fan = inside(day, period);
+          if (fan && close !== null)
+            lines.push(
+              `${period}: ${signed((close - fan.anchor) / fan.half_width, 2)} of ±${number(fan.half_width, 2)} from ${number(fan.anchor, 2)}`,
+            );
+        }
+        for (const fan of shown.filter((f) => f.period === "ahead" && f.start < day && day <= f.end))
+          lines.push(
+            `to ${date(fan.end)}: ${number(fan.anchor - fan.half_width, 2)} to ${number(fan.anchor + fan.half_width, 2)}`,
+          );
+        return lines.join("<br>");
+      },
+    },
+    xAxis: monthAxis(days, c),
+    yAxis: {
+      type: "value",
+      scale: true,
+      axisLabel: { color: c.muted },
+      splitLine: { lineStyle: { color: c.rule, type: "solid" } },
+    },
+    series: [
+      {
+        type: "candlestick",
+        data: days.map((day) => {
+          const i = place.get(day);
+          return i === undefined || bars.close[i] === null
+            ? "-"
+            : [bars.open[i], bars.close[i], bars.low[i], bars.high[i]];
+        }),
+        z: 3,
+        barMaxWidth: 5,
+        itemStyle: { color: c.solid, color0: c.solid, borderColor: c.solid, borderColor0: c.solid },
+      },
+      fans(
+        shown.map((fan) => outline(fan, first)).filter((o) => o.points.length > 1),
+        c,
+      ),
+    ],
+  };
+}
+
+function Places({ data }: { data: Data }) {
+  const [week, month] = data.places;
+  const setup =
+    week?.position !== null &&
+    month?.position !== null &&
+    week &&
+    month &&
+    Math.abs(week.position ?? 0) > 1 &&
+    Math.abs(month.position ?? 0) < 1 &&
+    (week.position ?? 0) * (month.position ?? 0) > 0;
+  return (
+    <section className="figure places">
+      <header>
+        <h2>Where price stands</h2>
+      </header>
+      <dl>
+        {data.places.map((place) => (
+          <Standing key={place.period} place={place} />
+        ))}
+      </dl>
+      {setup && (
+        <p className="setup">
+          Out of its week and inside its month. <Link to={SETUP}>How often that paid</Link>
+        </p>
+      )}
+    </section>
+  );
+}
+
+function Standing({ place }: { place: Schemas["Place"] }) {
+  const name = place.period === "week" ? "Week" : "Month";
+  const until = place.end ? `to ${date(place.end)}, ${count(place.sessions_left ?? 0, "session")} left` : "";
+  if (place.position === null)
+    return (
+      <div>
+        <dt>
+          {name} <b>–</b>
+        </dt>
+        <dd>{place.reason}.</dd>
+      </div>
+    );
+  const side = place.position >= 0 ? "upper" : "lower";
+  const outside = Math.abs(place.position) > 1;
+  return (
+    <div>
+      <dt>
+        {name} <b>{signed(place.position, 2)}</b>
+      </dt>
+      <dd>
+        of ±{number(place.half_width_pct, 1)} % (±{number(place.half_width, 2)}) from {number(place.anchor, 2)}, {until}
+        ; {signed(place.pace, 2)} of the part that is over.{" "}
+        {outside ? (
+          <b>
+            Beyond the {side} edge by {number(-(place.room_pct ?? 0), 1)} %.
+          </b>
+        ) : (
+          <>
+            Room to the {side} edge <b>{number(place.room_pct, 1)} %</b>
+            {place.room_moves !== null && (
+              <>
+                , {number(place.room_moves, 1)} one-day moves: <b>{number(place.room_days, 1)}</b> expected days
+              </>
+            )}
+            .
+          </>
+        )}
+      </dd>
+    </div>
+  );
+}
+
+function Today({ data }: { data: Data }) {
+  const palette = usePalette();
+  const { intraday: t } = data;
+  const option = useMemo(() => todayOption(data, palette), [data, palette]);
+  return (
+    <Figure
+      title={
+        <>
+          Today{" "}
+          <span className="aside">
+            {t.reason ? t.reason : `five-minute closes in the move priced for one day, ±${number(t.one_day_move, 2)}`}
+          </span>
+        </>
+      }
+      chart={<EChart option={option} label={`Today's price of ${data.symbol} in its one-day expected move`} />}
+      table={
+        <table>
+          <thead>
+            <tr>
+              <th>Minutes since the open</th>
+              <th>Close $</th>
+            </tr>
+          </thead>
+          <tbody>
+            {t.minutes.map((minute, i) => (
+              <tr key={minute}>
+                <td>{minute}</td>
+                <td>{number(t.close[i], 2)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      }
+    />
+  );
+}
+
+function todayOption(data: Data, c: Palette): EChartsCoreOption {
+  const { intraday: t } = data;
+  const base = chartBase(c);
+  const anchor = t.previous_close;
+  const half = t.one_day_move;
+  const steps = [0, 0.02, 0.05, 0.1, 0.18, 0.28, 0.4, 0.55, 0.7, 0.85, 1];
+  const fan: Outline[] =
+    anchor === null || half === null
+      ? []
+      : [
+          {
+            points: steps.map((s): [number, number, number] => {
+              const wide = half * Math.sqrt(s);
+              return [s * t.session_minutes, anchor - wide, anchor + wide];
+            }),
+            faint: false,
+          },
+        ];
+  const clock = (minutes: number) => {
+    const at = 9 * 60 + 30 + minutes;
+    return `${Math.floor(at / 60)}:${String(at % 60).padStart(2, "0")}`;
+  };
+  const reach =
+    Math.max(half ?? 0, ...t.close.map((v) => (v === null || anchor === null ? 0 : Math.abs(v - anchor)))) * 1.12;
+  return {
+    ...base,
+    grid: { left: 46, right: 14, top: 8, bottom: 20 },
+    tooltip: {
+      trigger: "axis",
+      ...base.tooltip,
+      formatter: (points: { value: [number, number] }[]) => {
+        const [minute, close] = points[0]?.value ?? [0, 0];
+        const moved = anchor === null ? null : close - anchor;
+        return `<b>${clock(minute)}</b><br>${number(close, 2)}, ${signed(moved, 2)}${half && moved !== null ? `<br>${number((100 * Math.abs(moved)) / half)} % of the day’s move` : ""}`;
+      },
+    },
+    xAxis: {
+      type: "value",
+      min: 0,
+      max: t.session_minutes,
+      interval: 60,
+      axisLine: { lineStyle: { color: c.rule }, onZero: false },
+      axisTick: { show: false },
+      axisLabel: { color: c.muted, formatter: clock },
+      splitLine: { show: false },
+    },
+    yAxis: {
+      type: "value",
+      min: anchor === null ? undefined : Number((anchor - reach).toPrecision(6)),
+      max: anchor === null ? undefined : Number((anchor + reach).toPrecision(6)),
+      splitNumber: 3,
+      axisLabel: { color: c.muted, showMinLabel: false, showMaxLabel: false },
+      splitLine: { lineStyle: { color: c.rule, type: "solid" } },
+    },
+    series: [
+      {
+        type: "line",
+        data: t.minutes.map((minute, i) => [minute, t.close[i] ?? null]),
+        symbol: "none",
+        lineStyle: { color: c.solid, width: 2 },
+        z: 3,
+      },
+      fans(fan, c),
+    ],
+  };
+}
+
+function Ledger({ data, params, onWrite }: { data: Data; params: URLSearchParams; onWrite: Write }) {
+  const period = params.get("ledger") === "week" ? "week" : "month";
+  const ledger = data.ledgers.find((l) => l.period === period);
+  if (!ledger) return null;
+  const share = ledger.known > 0 ? (100 * ledger.inside) / ledger.known : null;
+  // What chance alone would give: two standard deviations of a share of 68 %.
+  const slack = ledger.known > 0 ? 200 * Math.sqrt((0.6827 * 0.3173) / ledger.known) : 0;
+  const told =
+    share === null
+      ? "no cycle with a priced move is over"
+      : share > 68.3 + slack
+        ? "overpriced"
+        : share < 68.3 - slack
+          ? "underpriced"
+          : "within chance";
+  return (
+    <section className="figure ledger">
+      <header>
+        <h2>
+          Past cycles{" "}
+          <span className="aside">
+            {share !== null && (
+              <>
+                <b>{number(share)} %</b> of {ledger.known} inside, 68 % promised:{" "}
+              </>
+            )}
+            {told}
+          </span>
+        </h2>
+        <div className="figure-controls">
+          <select
+            aria-label="Cycles in the ledger"
+            value={period}
+            onChange={(event) => onWrite({ ledger: event.target.value })}
+          >
+            <option value="month">months</option>
+            <option value="week">weeks</option>
+          </select>
+        </div>
+      </header>
+      <div className="figure-table">
+        <table>
+          <thead>
+            <tr>
+              <th>Ended</th>
+              <th>± priced %</th>
+              <th>Moved %</th>
+              <th title="Move over the priced one">In moves</th>
+              <th>Ended</th>
+              <th title="Furthest excursion within the cycle, in priced moves">Worst</th>
+            </tr>
+          </thead>
+          <tbody>
+            {ledger.cycles.map((cycle) => (
+              <tr key={cycle.end}>
+                <th scope="row">{date(cycle.end, true)}</th>
+                <td>{number(cycle.priced, 1)}</td>
+                <td>{signed(cycle.moved, 1)}</td>
+                <td>{signed(cycle.position, 2)}</td>
+                <td>{cycle.inside ? "inside" : <b>outside</b>}</td>
+                <td>{signed(cycle.worst, 2)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {ledger.missing > 0 && (
+          <p className="muted small">
+            {count(ledger.missing, "cycle")} left out: no move was priced at the start, or a close is missing.
+          </p>
+        )}
+      </div>
+    </section>
+  );
+}
