@@ -8,6 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
+from numba import njit
 from numpy.typing import ArrayLike, NDArray
 
 FloatArray = NDArray[np.float64]
@@ -55,3 +56,21 @@ def run_in_chunks(
 def shaped(flat: FloatArray, shape: tuple[int, ...]) -> Any:
     """Give a flat result its broadcast shape back; a scalar call gets a float."""
     return flat.reshape(shape) if shape else float(flat[0])
+
+
+@njit(cache=True, nogil=True)
+def _smallest(group: Any, value: Any, row: Any, least: Any) -> None:
+    for i in range(group.size):
+        if value[i] < least[group[i]]:
+            least[group[i]] = value[i]
+            row[group[i]] = i
+
+
+def smallest_rows(group: IntArray, value: FloatArray, groups: int) -> IntArray:
+    """Index of the row with the smallest finite value in each group, shape (groups,); -1 where there is none.
+
+    `group` and `value` have shape (rows,); of equal values the first counts.
+    """
+    row, least = np.full(groups, -1, dtype=np.int64), np.full(groups, np.inf)
+    _smallest(group, value, row, least)
+    return row

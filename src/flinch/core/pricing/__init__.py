@@ -4,12 +4,13 @@ from flinch.core.pricing.exercise import Exercise
 from flinch.core.pricing.forwards import ParityForwards, forwards_from_parity, usable_quote
 from flinch.core.pricing.greeks import Greeks, greeks
 from flinch.core.pricing.implied import implied_vol
-from flinch.core.pricing.price import option_price
+from flinch.core.pricing.price import early_exercise_value, option_price
 
 __all__ = [
     "Exercise",
     "Greeks",
     "ParityForwards",
+    "early_exercise_value",
     "forwards_from_parity",
     "greeks",
     "implied_vol",

@@ -11,8 +11,9 @@ from numba import njit
 from flinch.core.arrays import FloatArray
 from flinch.core.pricing.normal import black_over_vega, normal_cdf, normal_pdf, normalised_vega
 
-# Collocation nodes of the boundary, quadrature points of its equation and of the premium, steps of the equation.
-_NODES, _INNER, _OUTER, _STEPS = 9, 15, 25, 5
+# Collocation nodes of the boundary, quadrature points of its equation, of the premium, of the premium where a tenth of a cent
+# is enough, and steps of the equation.
+_NODES, _INNER, _OUTER, _COARSE, _STEPS = 9, 15, 25, 9, 5
 _Z = np.cos(np.arange(_NODES + 1) * np.pi / _NODES)
 _HALF = np.where((np.arange(_NODES + 1) == 0) | (np.arange(_NODES + 1) == _NODES), 0.5, 1.0)
 _TO_COEFFICIENTS = (
@@ -24,9 +25,10 @@ _TO_COEFFICIENTS = (
 )
 _Y, _W = np.polynomial.legendre.leggauss(_INNER)
 _HIGHEST_VOL = 20.0
-CHUNK = 1_024
+CHUNK = 512
 """Options handed to a thread at once: each costs a thousand times what a European one does."""
 _YP, _WP = np.polynomial.legendre.leggauss(_OUTER)
+_YC, _WC = np.polynomial.legendre.leggauss(_COARSE)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, inline="always")
@@ -77,7 +79,9 @@ def _first_guess(tau: float, rate: float, carry: float, vol: float, start: float
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def solve_boundary(years: float, rate: float, carry: float, vol: float, coefficients: Any, work: Any) -> float:
+def solve_boundary(
+    years: float, rate: float, carry: float, vol: float, coefficients: Any, work: Any, table: Any
+) -> float:
     """Early-exercise boundary of a put on strike one, as a Chebyshev series of ln(B / highest)^2 in the root of time.
 
     Returns the boundary's height at expiry, min(1, rate / carry), for rate > 0. Andersen, Lake & Offengenden (2016), "High
@@ -91,89 +95,101 @@ def solve_boundary(years: float, rate: float, carry: float, vol: float, coeffici
     for i in range(_NODES - 1, -1, -1):
         x = 0.5 * root_years * (1.0 + _Z[i])
         guess = _first_guess(x * x, rate, carry, vol, guess, highest)
-        work[i] = guess
-    work[_NODES] = highest
+        work[i] = math.log(guess / highest)
+        for j in range(_INNER):
+            # d(left) = 2 gap d(gap), and gap = x part.
+            part = 0.5 * (1.0 + _Y[j])
+            gap = x * part
+            place = i * _INNER + j
+            table[0, place] = gap
+            table[1, place] = (1.0 + _Z[i]) * math.sqrt(1.0 - part * part) - 1.0
+            table[2, place] = _W[j] * x * gap * math.exp(rate * (x * x - gap * gap))
+            table[3, place] = _W[j] * x * gap * math.exp(carry * (x * x - gap * gap))
+    work[_NODES] = 0.0
+    shift = math.log(highest)
     for step in range(_STEPS + 1):
         for k in range(_NODES + 1):
             total = 0.0
             for i in range(_NODES):
-                total += _TO_COEFFICIENTS[k, i] * math.log(work[i] / highest) ** 2
+                total += _TO_COEFFICIENTS[k, i] * work[i] * work[i]
             coefficients[k] = total
         if step == _STEPS:
             break
         for i in range(_NODES):
             x = 0.5 * root_years * (1.0 + _Z[i])
-            tau, here = x * x, work[i]
             above = below = 0.0
             for j in range(_INNER):
-                part = 0.5 * (1.0 + _Y[j])
-                gap = x * part
-                left = gap * gap
-                other = x * math.sqrt(1.0 - part * part)
-                square = max(_series(coefficients, 2.0 * other / root_years - 1.0), 0.0)
-                ratio = math.log(here / highest) + math.sqrt(square)
-                d1 = (ratio + (rate - carry) * left) / (vol * gap) + 0.5 * vol * gap
-                d2 = d1 - vol * gap
-                # d(left) = 2 gap d(gap), and gap = x part.
-                weight = _W[j] * x * gap
-                er, eq = math.exp(rate * (tau - left)), math.exp(carry * (tau - left))
+                place = i * _INNER + j
+                gap = table[0, place]
+                root = vol * gap
+                ratio = work[i] + math.sqrt(max(_series(coefficients, table[1, place]), 0.0))
+                d1 = (ratio + (rate - carry) * gap * gap) / root + 0.5 * root
                 if alike:
-                    above += weight * er * normal_pdf(d2) / (vol * gap)
-                    below += weight * eq * (normal_cdf(d1) + normal_pdf(d1) / (vol * gap))
+                    above += table[2, place] * normal_pdf(d1 - root) / root
+                    below += table[3, place] * (normal_cdf(d1) + normal_pdf(d1) / root)
                 else:
-                    above += weight * er * normal_cdf(d2)
-                    below += weight * eq * normal_cdf(d1)
-            d1 = (math.log(here) + (rate - carry) * tau) / (vol * x) + 0.5 * vol * x
-            d2 = d1 - vol * x
+                    above += table[2, place] * normal_cdf(d1 - root)
+                    if carry != 0.0:
+                        below += table[3, place] * normal_cdf(d1)
+            root = vol * x
+            d1 = (work[i] + shift + (rate - carry) * x * x) / root + 0.5 * root
             if alike:
-                n = normal_pdf(d2) / (vol * x) + rate * above
-                d = normal_pdf(d1) / (vol * x) + normal_cdf(d1) + carry * below
+                n = normal_pdf(d1 - root) / root + rate * above
+                d = normal_pdf(d1) / root + normal_cdf(d1) + carry * below
             else:
-                n = normal_cdf(d2) + rate * above
+                n = normal_cdf(d1 - root) + rate * above
                 d = normal_cdf(d1) + carry * below
-            new = math.exp((carry - rate) * tau) * n / d
-            if math.isfinite(new) and new > 0.0:
-                work[i] = min(new, highest)
+            new = (carry - rate) * x * x + math.log(n / d) - shift
+            if math.isfinite(new):
+                work[i] = min(new, 0.0)
     return highest
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 def exercise_premium(
-    spot: float, years: float, rate: float, carry: float, vol: float, highest: float, coefficients: Any
+    spot: float,
+    years: float,
+    rate: float,
+    carry: float,
+    vol: float,
+    highest: float,
+    coefficients: Any,
+    points: Any,
+    weights: Any,
 ) -> float:
     """What early exercise adds to a European put on strike one, above its boundary; below it, infinite."""
     root_years = math.sqrt(years)
     if spot <= highest * math.exp(-math.sqrt(max(_series(coefficients, 1.0), 0.0))):
         return math.inf
     total = 0.0
-    for j in range(_OUTER):
-        part = 0.5 * (1.0 + _YP[j])
+    height = math.log(spot / highest)
+    for j in range(points.size):
+        part = 0.5 * (1.0 + points[j])
         gap = root_years * part
         left = gap * gap
         other = math.sqrt(1.0 - part * part)
         square = max(_series(coefficients, 2.0 * other - 1.0), 0.0)
-        ratio = math.log(spot / highest) + math.sqrt(square)
+        ratio = height + math.sqrt(square)
         d1 = (ratio + (rate - carry) * left) / (vol * gap) + 0.5 * vol * gap
-        d2 = d1 - vol * gap
-        flow = rate * math.exp(-rate * left) * normal_cdf(-d2) - carry * spot * math.exp(-carry * left) * normal_cdf(
-            -d1
-        )
-        total += _WP[j] * root_years * gap * flow
+        flow = rate * math.exp(-rate * left) * normal_cdf(vol * gap - d1)
+        if carry != 0.0:
+            flow -= carry * spot * math.exp(-carry * left) * normal_cdf(-d1)
+        total += weights[j] * root_years * gap * flow
     return max(total, 0.0)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 def _held_boundary(
-    years: float, vol: float, rate: float, carry: float, held: Any, coefficients: Any, work: Any
+    years: float, vol: float, rate: float, carry: float, held: Any, coefficients: Any, room: Any
 ) -> None:
     """Solve the boundary unless it is the one held: it depends on neither spot nor strike, so neighbours share it."""
     if not (years == held[0] and vol == held[1] and rate == held[2] and carry == held[3]):
-        held[4] = solve_boundary(years, rate, carry, vol, coefficients, work)
+        held[4] = solve_boundary(years, rate, carry, vol, coefficients, room[4], room)
         held[0], held[1], held[2], held[3] = years, vol, rate, carry
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def _put(s: float, k: float, t: float, v: float, r: float, q: float, held: Any, coefficients: Any, work: Any) -> float:
+def _put(s: float, k: float, t: float, v: float, r: float, q: float, held: Any, coefficients: Any, room: Any) -> float:
     exercised = max(k - s, 0.0)
     root = v * math.sqrt(t)
     if not root > 0.0:
@@ -187,8 +203,8 @@ def _put(s: float, k: float, t: float, v: float, r: float, q: float, held: Any, 
     if r <= 0.0:
         # Money that earns nothing is not wanted early; with a still lower yield there are two boundaries.
         return european if q >= r else math.nan
-    _held_boundary(t, v, r, q, held, coefficients, work)
-    premium = exercise_premium(s / k, t, r, q, v, held[4], coefficients)
+    _held_boundary(t, v, r, q, held, coefficients, room)
+    premium = exercise_premium(s / k, t, r, q, v, held[4], coefficients, _YP, _WP)
     return exercised if premium == math.inf else max(european + k * premium, exercised)
 
 
@@ -210,15 +226,15 @@ def american_kernel(
     out: FloatArray,
 ) -> None:
     """Prices. A call is a put with spot and strike, and rate and yield, changed over (McDonald & Schroder 1998)."""
-    coefficients, work, held = np.empty(_NODES + 1), np.empty(_NODES + 1), np.full(5, np.nan)
+    coefficients, room, held = np.empty(_NODES + 1), np.empty((5, _NODES * _INNER)), np.full(5, np.nan)
     for i in range(out.size):
         s, k, t, v, r, q = spot[i], strike[i], years[i], vol[i], rate[i], dividend_yield[i]
         if not (s > 0.0 and k > 0.0 and t >= 0.0 and v >= 0.0):
             out[i] = math.nan
         elif is_call[i] != 0.0:
-            out[i] = _put(k, s, t, v, q, r, held, coefficients, work)
+            out[i] = _put(k, s, t, v, q, r, held, coefficients, room)
         else:
-            out[i] = _put(s, k, t, v, r, q, held, coefficients, work)
+            out[i] = _put(s, k, t, v, r, q, held, coefficients, room)
 
 
 @njit(
@@ -239,7 +255,7 @@ def american_implied_kernel(
     out: FloatArray,
 ) -> None:
     """Volatilities, by Newton steps with the European vega between brackets that close."""
-    coefficients, work, held = np.empty(_NODES + 1), np.empty(_NODES + 1), np.full(5, np.nan)
+    coefficients, room, held = np.empty(_NODES + 1), np.empty((5, _NODES * _INNER)), np.full(5, np.nan)
     for i in range(out.size):
         out[i] = math.nan
         s, k, t, r, q = spot[i], strike[i], years[i], rate[i], dividend_yield[i]
@@ -252,7 +268,7 @@ def american_implied_kernel(
         low, high, vol = 0.0, _HIGHEST_VOL, 0.4
         root = math.sqrt(t)
         for _ in range(80):
-            value = _put(s, k, t, vol, r, q, held, coefficients, work)
+            value = _put(s, k, t, vol, r, q, held, coefficients, room)
             if math.isnan(value):
                 break
             if value > price[i]:
@@ -270,3 +286,38 @@ def american_implied_kernel(
                 if vol > 1e-4 and vol < 0.999 * _HIGHEST_VOL:
                     out[i] = vol
                 break
+
+
+@njit(
+    "void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])",
+    cache=True,
+    nogil=True,
+    error_model="numpy",
+    fastmath={"contract"},
+)
+def premium_kernel(
+    spot: FloatArray,
+    strike: FloatArray,
+    years: FloatArray,
+    vol: FloatArray,
+    is_call: FloatArray,
+    rate: FloatArray,
+    dividend_yield: FloatArray,
+    out: FloatArray,
+) -> None:
+    """What early exercise adds; NaN where exercise is due now or the price is not known."""
+    coefficients, room, held = np.empty(_NODES + 1), np.empty((5, _NODES * _INNER)), np.full(5, np.nan)
+    for i in range(out.size):
+        s, k, t, v, r, q = spot[i], strike[i], years[i], vol[i], rate[i], dividend_yield[i]
+        out[i] = math.nan
+        if not (s > 0.0 and k > 0.0 and t > 0.0 and v > 0.0):
+            continue
+        if is_call[i] != 0.0:
+            s, k, r, q = k, s, q, r
+        if r <= 0.0:
+            out[i] = 0.0 if q >= r else math.nan
+            continue
+        _held_boundary(t, v, r, q, held, coefficients, room)
+        premium = exercise_premium(s / k, t, r, q, v, held[4], coefficients, _YC, _WC)
+        if premium != math.inf:
+            out[i] = k * premium

@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.arrays import BoolArray, FloatArray, IntArray, smallest_rows
 
 
 def usable_quote(bid: FloatArray, ask: FloatArray) -> BoolArray:
@@ -72,11 +72,8 @@ def forwards_from_parity(
     forward = (spot if dividends is None else spot - dividends) * growth
     from_parity = np.zeros(spot.shape, dtype=bool)
     gap = call_mid - put_mid
-    rows = np.flatnonzero(np.isfinite(gap))
-    if rows.size:
-        order = rows[np.lexsort((np.abs(gap[rows]), group[rows]))]
-        owner, first = np.unique(group[order], return_index=True)
-        best = order[first]
-        forward[owner] = strike[best] + growth[owner] * gap[best]
-        from_parity[owner] = True
+    best = smallest_rows(group, np.abs(gap), spot.size)
+    owner = np.flatnonzero(best >= 0)
+    forward[owner] = strike[best[owner]] + growth[owner] * gap[best[owner]]
+    from_parity[owner] = True
     return ParityForwards(forward, from_parity)

@@ -10,7 +10,7 @@ from numba import njit
 from numpy.typing import ArrayLike
 
 from flinch.core.arrays import FloatArray, broadcast_flat, run_in_chunks, shaped
-from flinch.core.pricing.american import CHUNK, american_kernel
+from flinch.core.pricing.american import CHUNK, american_kernel, premium_kernel
 from flinch.core.pricing.exercise import Exercise, is_american
 from flinch.core.pricing.normal import black_over_vega, normalised_vega
 
@@ -102,4 +102,36 @@ def option_price(
         run_in_chunks(american_kernel, inputs, [out], CHUNK)
     else:
         run_in_chunks(_price_kernel, inputs, [out])
+    return shaped(out, shape)
+
+
+def early_exercise_value(
+    spot: ArrayLike,
+    strike: ArrayLike,
+    years: ArrayLike,
+    vol: ArrayLike,
+    *,
+    is_call: ArrayLike,
+    rate: ArrayLike = 0.0,
+    dividend_yield: ArrayLike = 0.0,
+) -> Any:
+    """What the right to exercise early adds to a European price, per share.
+
+    Parameters
+    ----------
+    spot, strike, years, vol, is_call, rate, dividend_yield
+        As for `option_price`; neighbours that differ in nothing but spot and strike cost little.
+
+    Returns
+    -------
+    Price units in the broadcast shape of the arguments; NaN where exercise is due at once, or an argument is missing.
+
+    Notes
+    -----
+    The integral of Kim (1990) over the boundary of Andersen, Lake & Offengenden (2016), with fewer points than `option_price`
+    takes: within 0.001 for a spot of 100 out of the money.
+    """
+    inputs, shape = broadcast_flat(spot, strike, years, vol, is_call, rate, dividend_yield)
+    out = np.empty(inputs[0].size)
+    run_in_chunks(premium_kernel, inputs, [out], 8 * CHUNK)
     return shaped(out, shape)

@@ -6,9 +6,16 @@ from typing import NamedTuple
 
 import numpy as np
 
-from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.arrays import BoolArray, FloatArray, IntArray, smallest_rows
 from flinch.core.moves.straddle import atm_straddle
-from flinch.core.pricing import forwards_from_parity, greeks, implied_vol, option_price, usable_quote
+from flinch.core.pricing import (
+    early_exercise_value,
+    forwards_from_parity,
+    greeks,
+    implied_vol,
+    option_price,
+    usable_quote,
+)
 from flinch.core.volatility.smile import SmileFit, delta_vol, fit_smiles, smile_vol
 
 FULL_FIT = 6
@@ -111,16 +118,25 @@ def summarise_expiries(
     forward, from_parity = forwards_from_parity(
         g, strike, call_mid, put_mid, spot=spot, years=years, rate=rate, dividends=dividends
     )
+    early_call, early_put = np.zeros(g.size), np.zeros(g.size)
     if early_exercise.any():
-        # Once more, without what early exercise adds to either side.
-        rows = np.flatnonzero(early_exercise[g] & _near(g, strike, forward, np.isfinite(call_mid - put_mid), 4))
+        # What early exercise adds: around the money on both sides, for the forward once more, and out of the money.
         rough = _money_vol(g, strike, call_mid, put_mid, forward, years, rate)
-        call, put = call_mid.copy(), put_mid.copy()
-        for mids, side in ((call, True), (put, False)):
-            sides = np.full(rows.size, side)
-            mids[rows] -= _early(strike[rows], g[rows], sides, spot, years, rate, forward, rough)
+        near = _nearest_two(g, strike, forward, np.isfinite(call_mid - put_mid))
+        above = strike >= forward[g]
+        for early, wanted, side in ((early_call, above | near, True), (early_put, ~above | near, False)):
+            bids = quotes.call_bid if side else quotes.put_bid
+            rows = np.flatnonzero(early_exercise[g] & wanted & (bids > 0))
+            early[rows] = _early(strike[rows], g[rows], side, spot, years, rate, forward, rough)
         forward, from_parity = forwards_from_parity(
-            g, strike, call, put, spot=spot, years=years, rate=rate, dividends=dividends
+            g,
+            strike,
+            call_mid - early_call,
+            put_mid - early_put,
+            spot=spot,
+            years=years,
+            rate=rate,
+            dividends=dividends,
         )
     with np.errstate(invalid="ignore", divide="ignore"):
         carry = rate - np.log(forward / spot) / years
@@ -128,11 +144,7 @@ def summarise_expiries(
     price = np.where(is_call, call_mid, put_mid)
     bid = np.where(is_call, quotes.call_bid, quotes.put_bid)
     ask = np.where(is_call, quotes.call_ask, quotes.put_ask)
-    early = np.zeros(g.size)
-    if early_exercise.any():
-        rough = _money_vol(g, strike, call_mid, put_mid, forward, years, rate)
-        rows = np.flatnonzero(early_exercise[g] & (bid > 0))
-        early[rows] = _early(strike[rows], g[rows], is_call[rows], spot, years, rate, forward, rough)
+    early = np.where(is_call, early_call, early_put)
     present, t = (forward * np.exp(-rate * years))[g], years[g]
     vol = implied_vol(price - early, present, strike, t, is_call=is_call, rate=rate)
     vega = greeks(present, strike, t, vol, is_call=is_call, rate=rate).vega
@@ -151,13 +163,14 @@ def summarise_expiries(
     )
 
 
-def _near(group: IntArray, strike: FloatArray, centre: FloatArray, usable: BoolArray, count: int) -> BoolArray:
-    """The `count` usable rows of each group nearest to its centre."""
-    rows = np.flatnonzero(usable)
-    rows = rows[np.lexsort((np.abs(strike[rows] - centre[group[rows]]), group[rows]))]
-    place = np.arange(rows.size) - np.searchsorted(group[rows], group[rows])
+def _nearest_two(group: IntArray, strike: FloatArray, centre: FloatArray, usable: BoolArray) -> BoolArray:
+    """The two usable rows of each group nearest to its centre."""
+    distance = np.where(usable, np.abs(strike - centre[group]), np.nan)
     out = np.zeros(group.size, dtype=bool)
-    out[rows[place < count]] = True
+    for _ in range(2):
+        rows = smallest_rows(group, distance, centre.size)
+        out[rows[rows >= 0]] = True
+        distance[rows[rows >= 0]] = np.nan
     return out
 
 
@@ -172,7 +185,9 @@ def _money_vol(
 ) -> FloatArray:
     """European implied volatility of the out-of-the-money option nearest to each forward; NaN without one."""
     price = np.where(strike >= forward[group], call_mid, put_mid)
-    rows = np.flatnonzero(_near(group, strike, forward, np.isfinite(price), 1))
+    distance = np.where(np.isfinite(price), np.abs(strike - forward[group]), np.nan)
+    rows = smallest_rows(group, distance, forward.size)
+    rows = rows[rows >= 0]
     owner = group[rows]
     out = np.full(forward.shape, np.nan)
     present = forward[owner] * np.exp(-rate * years[owner])
@@ -185,7 +200,7 @@ def _money_vol(
 def _early(
     strike: FloatArray,
     group: IntArray,
-    is_call: BoolArray,
+    is_call: bool,
     spot: FloatArray,
     years: FloatArray,
     rate: float,
@@ -193,12 +208,12 @@ def _early(
     vol: FloatArray,
 ) -> FloatArray:
     """What early exercise is worth at each strike; zero where it cannot be computed."""
-    carry = rate - np.log(forward / spot) / years
-    at = (spot[group], strike, years[group], vol[group])
-    q = np.round(carry, 6)[group]
-    american = option_price(*at, is_call=is_call, rate=rate, dividend_yield=q, exercise="american")
-    found = american - option_price(*at, is_call=is_call, rate=rate, dividend_yield=q)
-    return np.where(np.isfinite(found), np.maximum(found, 0.0), 0.0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        carry = np.round(rate - np.log(forward / spot) / years, 6)
+    found: FloatArray = early_exercise_value(
+        spot[group], strike, years[group], vol[group], is_call=is_call, rate=rate, dividend_yield=carry[group]
+    )
+    return np.nan_to_num(found)
 
 
 def _quality(

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.arrays import BoolArray, FloatArray, IntArray, smallest_rows
 from flinch.core.volatility.svi import fit_names
 
 # Strikes within this many standard deviations of the forward take part.
@@ -69,15 +69,14 @@ def fit_smiles(
     usable = np.isfinite(log_moneyness) & np.isfinite(vol) & np.isfinite(vol_spread) & (vol > 0)
     usable &= (years > 0)[group]
     g, k, v, spread = group[usable], log_moneyness[usable], vol[usable], np.maximum(vol_spread[usable], _LEAST_SPREAD)
-    order = np.lexsort((np.abs(k), g))
-    owner, first = np.unique(g[order], return_index=True)
-    near = np.full(groups, np.nan)
-    near[owner] = v[order[first]]
+    nearest = smallest_rows(g, np.abs(k), groups)
+    near = np.where(nearest >= 0, v[nearest] if v.size else np.nan, np.nan)
     deviation = near * np.sqrt(np.maximum(years, 0))
     kept = np.abs(k) <= REACH * deviation[g]
     g, k, v, spread = g[kept], k[kept], v[kept], spread[kept]
-    order = np.lexsort((k, g))
-    g, k, v, spread = g[order], k[order], v[order], spread[order]
+    if ((np.diff(g) < 0) | ((np.diff(g) == 0) & (np.diff(k) < 0))).any():
+        order = np.lexsort((k, g))
+        g, k, v, spread = g[order], k[order], v[order], spread[order]
     t = years[g]
     row_start = np.searchsorted(g, np.arange(groups + 1))
     names = int(name[-1]) + 1 if groups else 0

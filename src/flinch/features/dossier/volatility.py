@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
 from flinch.core.arrays import FloatArray
-from flinch.core.pricing import implied_vol, option_price
+from flinch.core.pricing import early_exercise_value, implied_vol
 from flinch.core.volatility import (
     HORIZONS,
     SHARES,
@@ -191,11 +191,11 @@ def _smile(market: Market, expiry: Expiry, rows: pl.DataFrame, spot: float, amer
         )
         early = np.zeros(strike.size)
         if american:
-            at = (spot, strike, years, fitted)
-            best = option_price(
-                *at, is_call=is_call, rate=rate, dividend_yield=expiry.carry, exercise="american"
-            ) - option_price(*at, is_call=is_call, rate=rate, dividend_yield=expiry.carry)
-            early = np.nan_to_num(np.maximum(best, 0.0))
+            early = np.nan_to_num(
+                early_exercise_value(
+                    spot, strike, years, fitted, is_call=is_call, rate=rate, dividend_yield=expiry.carry
+                )
+            )
         present = expiry.forward * np.exp(-rate * years)
         bid_vol, ask_vol, mid_vol = (
             100 * implied_vol(price - early, present, strike, years, is_call=is_call, rate=rate)

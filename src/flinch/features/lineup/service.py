@@ -194,7 +194,7 @@ def correlations(market: Market, request: CorrelationRequest) -> Correlations:
         sentence = (
             f"On average {average:.2f}. Most alike: {most.first} and {most.second}, {most.correlation:.2f}. "
             f"Least alike: {least.first} and {least.second}, {least.correlation:.2f}."
-        )
+        ).replace("-", "\u2212")
     return Correlations(
         symbols=symbols, sessions=request.sessions, matrix=found.tolist(), average=average, strongest=strongest,
         weakest=weakest, sentence=sentence,

@@ -75,7 +75,7 @@ export function Correlation({
                       style={{ "--shade": shade } as React.CSSProperties}
                       title={`${symbol} and ${other}: ${value === null ? "fewer than 42 sessions in common" : number(value, 2)}`}
                     >
-                      {value === null ? DASH : number(100 * value)}
+                      {value === null ? DASH : number(Math.round(100 * value) || 0)}
                     </td>
                   );
                 })}

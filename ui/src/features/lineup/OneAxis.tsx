@@ -25,8 +25,9 @@ export function OneAxis({
   const tray = useTray().data;
   const kept = new Set(tray?.items.map((item) => item.symbol));
   const known = rows.flatMap((row) => [row.value, row.baseline]).filter((v): v is number => v !== null);
-  const low = known.length ? Math.min(0, ...known) : 0;
   const high = robustTop(known);
+  const least = known.length ? Math.min(...known) : 0;
+  const low = least - 0.06 * (high - least);
   const x = (value: number) => 6 + ((WIDTH - 14) * (Math.min(Math.max(value, low), high) - low)) / (high - low || 1);
   const ticks = niceTicks(low, high);
   const { unit, decimals } = data.metric;

@@ -1,0 +1,193 @@
+"""The Dossier's volatility, expected moves and chain over HTTP, on planted cases and on names with something wrong."""
+
+import csv
+import io
+import json
+
+import numpy as np
+import pytest
+from flask.testing import FlaskClient
+
+from flinch.core.pricing import greeks, implied_vol
+from flinch.market import Market
+
+
+@pytest.fixture
+def get(client: FlaskClient):
+    def ask(part: str, symbol: str, **query):
+        answer = client.get(f"/api/dossier/{part}/{symbol}", query_string=query)
+        assert answer.status_code == 200, answer.text
+        return answer.json
+
+    return ask
+
+
+def test_history_is_that_of_the_catalogue(get, market: Market):
+    found, row = get("volatility", "BULVI"), market.row("BULVI")
+    history = found["history"]
+    assert history["iv30"][-1] == pytest.approx(market.metric("iv30")[row])
+    assert history["hv"][-1] == pytest.approx(market.metric("hv21")[row])
+    assert history["ratio_percentile"][-1] == pytest.approx(market.metric("iv_hv_ratio_percentile")[row])
+    assert len(history["sessions"]) == 504
+    assert set(history["reports"]) <= set(history["sessions"])
+
+
+def test_the_fitted_curve_runs_through_the_quotes(get):
+    smiles = get("volatility", "DEMEO")["smiles"]
+    assert len(smiles) > 8
+    for smile in smiles:
+        inside = total = 0
+        for quote in smile["quotes"]:
+            if quote["used"] and quote["bid"] is not None:
+                fit = np.interp(quote["strike"], smile["strikes"], [v or np.nan for v in smile["vols"]])
+                total += 1
+                inside += quote["bid"] - 1 <= fit <= quote["ask"] + 1
+        assert inside >= 0.9 * total, smile["expiration"]
+
+
+def test_the_cone_narrows_and_the_term_structure_loses_its_jump_without_earnings(get):
+    found = get("volatility", "KOSVI")
+    widths = [part["quantiles"][-1] - part["quantiles"][0] for part in found["cone"]["parts"] if part["windows"]]
+    assert widths[0] > widths[-1]
+    nearest = found["expiries"][0]
+    assert nearest["earnings_inside"]
+    assert nearest["vol"] > 1.3 * nearest["vol_ex_earnings"]
+
+
+def test_past_reports_say_who_won(get, market: Market):
+    reports = get("volatility", "KRULU")["reports"]
+    assert len(reports) >= 5
+    for report in reports:
+        if report["won"]:
+            assert (report["won"] == "sellers") == (abs(report["moved"]) < np.sqrt(2 / np.pi) * report["priced"])
+    row = market.row("KRULU")
+    assert np.mean([abs(r["moved"]) for r in reports[:8]]) == pytest.approx(
+        market.metric("average_earnings_move")[row], rel=1e-6
+    )
+
+
+@pytest.mark.parametrize(("symbol", "sign"), [("BULVI", 1), ("KUTRO", -1)])
+def test_a_name_out_of_its_week_and_inside_its_month(get, market: Market, symbol, sign):
+    found = get("expected-move", symbol)
+    week, month = found["places"]
+    assert sign * week["position"] > 1
+    assert 0 < sign * month["position"] < 1
+    assert (week["start"], week["end"]) == ("2026-09-04", "2026-09-11")
+    assert (month["start"], month["end"]) == ("2026-08-21", "2026-09-18")
+    assert (week["sessions_left"], month["sessions_left"]) == (2, 7)
+    close = market.frame.close[market.row(symbol), -1]
+    edge = month["anchor"] + sign * month["half_width"]
+    assert month["room_pct"] == pytest.approx(100 * sign * (edge - close) / close)
+    assert month["room_days"] == pytest.approx(month["room_moves"] ** 2)
+
+
+def test_fans_open_at_their_anchor_and_the_next_two_expirations_lie_ahead(get, market: Market):
+    found = get("expected-move", "BULVI")
+    fans = found["fans"]
+    current = [fan for fan in fans if fan["current"] and fan["period"] != "ahead"]
+    assert {fan["period"] for fan in current} == {"week", "month"}
+    ahead = [fan for fan in fans if fan["period"] == "ahead"]
+    assert [fan["end"] for fan in ahead] == ["2026-09-18", "2026-09-25"]
+    frame, row = market.frame, market.row("BULVI")
+    for fan in fans:
+        place = np.searchsorted(frame.sessions, np.datetime64(fan["start"]))
+        assert fan["anchor"] == frame.close[row, place]
+        assert fan["sessions"][0] == fan["start"]
+        assert fan["sessions"][-1] == fan["end"]
+
+
+def test_the_ledger_counts_what_it_lists(get):
+    for ledger in get("expected-move", "DEMEO")["ledgers"]:
+        cycles = ledger["cycles"]
+        assert ledger["known"] == len(cycles)
+        assert ledger["inside"] == sum(abs(c["position"]) <= 1 for c in cycles)
+        for cycle in cycles:
+            assert cycle["position"] == pytest.approx(cycle["moved"] / cycle["priced"])
+            assert abs(cycle["worst"]) >= abs(cycle["position"]) - 1e-9 or cycle["worst"] * cycle["position"] < 0
+        ends = [cycle["end"] for cycle in cycles]
+        assert ends == sorted(ends, reverse=True)
+
+
+def test_most_names_end_inside_about_as_often_as_one_deviation_promises(get, market: Market):
+    symbols = [name.symbol for name in market.frame.names if name.kind == "stock"][:40]
+    inside = known = 0
+    for symbol in symbols:
+        ledger = get("expected-move", symbol)["ledgers"][1]
+        inside, known = inside + ledger["inside"], known + ledger["known"]
+    assert 0.6 < inside / known < 0.82
+
+
+@pytest.mark.parametrize(("symbol", "part"), [("GALNU", "no expiration"), ("FENSO", "")])
+def test_what_is_not_known_has_a_reason(get, symbol, part):
+    found = get("expected-move", symbol)
+    if symbol == "GALNU":
+        week = found["places"][0]
+        assert week["position"] is None
+        assert part in week["reason"]
+        assert found["places"][1]["position"] is not None
+    else:
+        assert found["intraday"]["one_day_move"] is None
+        assert found["intraday"]["reason"]
+
+
+def test_todays_minutes_end_at_the_last_price(get, market: Market):
+    intraday = get("expected-move", "BULVI")["intraday"]
+    assert intraday["close"][-1] == pytest.approx(market.frame.close[market.row("BULVI"), -1], rel=2e-3)
+    assert intraday["minutes"][-1] == 375
+
+
+def test_the_chain_opens_on_the_nearest_monthly_expiration(get, market: Market):
+    found = get("chain", "DEMEO")
+    assert found["expiration"] == "2026-09-18"
+    assert found["exercise"] == "american"
+    strikes = [row["strike"] for row in found["rows"]]
+    assert strikes == sorted(strikes)
+    assert found["lower"] < found["spot"] < found["upper"]
+    row = min(found["rows"], key=lambda row: abs(row["strike"] - found["spot"]))
+    assert row["call"]["delta"] == pytest.approx(0.5, abs=0.15)
+    assert row["put"]["delta"] == pytest.approx(row["call"]["delta"] - 1, abs=0.05)
+    assert row["call"]["iv"] == pytest.approx(row["fit_iv"], abs=1.0)
+
+
+def test_greeks_and_volatilities_are_those_of_the_core(get, market: Market):
+    found = get("chain", "DEMEO", expiration="2026-10-16")
+    row = market.row("DEMEO")
+    expiry = next(e for e in market.frame.expiries[row] if str(e.expiration) == "2026-10-16")
+    line = found["rows"][len(found["rows"]) // 3]
+    at = (found["spot"], line["strike"], expiry.years)
+    kind = {"is_call": False, "rate": market.frame.state.rate, "dividend_yield": expiry.carry, "exercise": "american"}
+    mid = 0.5 * (line["put"]["bid"] + line["put"]["ask"])
+    assert line["put"]["iv"] == pytest.approx(100 * implied_vol(mid, *at, **kind))
+    slopes = greeks(*at, line["fit_iv"] / 100, **kind)
+    assert [line["put"][name] for name in ("delta", "gamma", "theta", "vega")] == pytest.approx(list(slopes)[:4])
+
+
+def test_index_options_are_european_and_a_halted_name_is_all_dashes(get, market: Market):
+    index = next(name.symbol for name in market.frame.names if name.kind == "index")
+    assert get("chain", index)["exercise"] == "european"
+    halted = get("chain", "FENSO")
+    assert halted["flaw"] == "nothing is quoted"
+    for row in halted["rows"]:
+        assert row["call"]["iv"] is None
+        assert row["call"]["why"] == "not quoted"
+
+
+@pytest.mark.parametrize("format", ["csv", "json", "xlsx"])
+def test_the_chain_is_taken_out_one_contract_a_row(client: FlaskClient, get, format):
+    rows = get("chain", "DEMEO")["rows"]
+    answer = client.get("/api/dossier/chain-file/DEMEO", query_string={"format": format})
+    assert answer.status_code == 200
+    assert f"DEMEO-2026-09-18.{format}" in answer.headers["Content-Disposition"]
+    if format == "csv":
+        read = list(csv.reader(io.StringIO(answer.text.lstrip("\ufeff"))))
+        assert sum(len(line) > 1 and line[1] in ("call", "put") for line in read) == 2 * len(rows)
+    elif format == "json":
+        assert len(json.loads(answer.text)["rows"]) == 2 * len(rows)
+
+
+def test_an_unknown_expiration_falls_back_and_an_unknown_name_is_told(client: FlaskClient, get):
+    assert get("chain", "DEMEO", expiration="2031-01-01")["expiration"] == "2026-09-18"
+    answer = client.get("/api/dossier/volatility/DEMEX")
+    assert answer.status_code == 404
+    assert "DEMEO" in answer.json["nearest"]
+    assert client.get("/api/dossier/chain/DEMEO", query_string={"expiration": "soon"}).status_code == 422

@@ -1,0 +1,114 @@
+"""Evidence over HTTP: it counts what the screen itself finds, sees no future, and finds nothing where nothing was put."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from flask.testing import FlaskClient
+
+from flinch.core.rules import METRICS
+from flinch.market import PLAIN, Market
+from flinch.screening.starters import STARTERS
+
+
+@pytest.fixture
+def evidence(client: FlaskClient):
+    def ask(*rules, status=200, universe="stock", **body):
+        stack = {"universe": universe, "rules": [{"text": rule} for rule in rules]}
+        answer = client.post("/api/screen/evidence", json={"stack": stack, **body})
+        assert answer.status_code == status, answer.text
+        return answer.json
+
+    return ask
+
+
+def test_it_fires_where_the_screen_as_of_that_session_has_survivors(evidence, client: FlaskClient):
+    rules = ("iv_rank >= 60", "close > sma(close, 50)", "abs(week_position) > 1")
+    found = evidence(*rules)
+    stack = {"universe": "stock", "rules": [{"text": rule} for rule in rules]}
+    for place in (300, 410, 480, 503):
+        body = {"stack": stack, "columns": [], "as_of": found["sessions"][place]}
+        assert found["fired"][place] == len(client.post("/api/screen", json=body).json["symbols"])
+    assert found["cases"] == sum(found["fired"])
+    assert found["days"] == sum(count > 0 for count in found["fired"])
+
+
+def test_altering_the_future_changes_no_metric_of_the_past(market: Market):
+    """Every metric of the catalogue: what was known on a session does not depend on what came."""
+    frame, now = market.frame, 430
+
+    def altered(values):
+        out = values.copy()
+        if out.shape[-1] == frame.sessions.size:
+            out[..., now + 1 :] *= 1.7
+        return out
+
+    other = Market(
+        replace(
+            frame,
+            **{key: altered(getattr(frame, key)) for key in ("open", "high", "low", "close", "volume")},
+            implied={days: altered(values) for days, values in frame.implied.items()},
+            daily={key: altered(values) for key, values in frame.daily.items()},
+        )
+    )
+    for key in METRICS:
+        node = PLAIN.read(key).node
+        one, two = market.column(node, now), other.column(node, now)
+        np.testing.assert_array_equal(one.values, two.values, err_msg=key)
+
+
+def test_most_starters_are_no_better_than_the_base_rate(evidence):
+    """Nothing in the demo market pays by construction: of all directions looked at hardly any differ."""
+    looks = told = 0
+    for starter in STARTERS:
+        rules = [rule.text for rule in starter.body.rules]
+        found = evidence(*rules, universe=starter.body.universe)
+        for followed in found["followed"]:
+            verdict = next(m["verdict"] for m in followed["measures"] if m["measure"] == "mean")
+            looks += verdict != "too few"
+            told += verdict in ("above", "below")
+    assert looks >= 30
+    assert told <= 0.1 * looks
+
+
+def test_the_monthly_edge_is_reached_about_as_often_as_options_price_it(evidence):
+    found = evidence(
+        "one_day_move_pct < 4", "abs(week_position) > 1", "abs(month_position) < 1", "week_position * month_position > 0",
+        target={"kind": "month"},
+    )  # fmt: skip
+    target = found["target"]
+    assert target["cases"] > 1000
+    assert target["touched"]["value"] == pytest.approx(target["priced"], abs=0.08)
+    assert target["touched"]["value"] > target["same_days"]["value"], "these names are nearer to their edge than others"
+    assert target["verdict"] == "too few", "two years hold too few months"
+
+
+def test_a_target_within_sessions(evidence):
+    found = evidence("rsi(14) < 30", target={"kind": "up", "moves": 1, "sessions": 5})["target"]
+    assert "1 expected move up within 5 sessions" in found["words"]
+    # A touch of one deviation: twice the chance of ending beyond it.
+    assert found["priced"] == pytest.approx(0.317, abs=0.02)
+    assert 0.15 < found["touched"]["value"] < 0.5
+
+
+def test_the_first_session_of_a_stretch_counts_once(evidence):
+    every, first = evidence("iv_rank >= 80"), evidence("iv_rank >= 80", fresh=True)
+    assert 0 < first["cases"] < every["cases"]
+    assert first["names"] == every["names"]
+
+
+def test_what_cannot_be_followed_through_the_sessions_says_so(evidence, client: FlaskClient):
+    assert "no rule with an edge" in evidence("iv30", status=422)["message"]
+    assert "no rule with an edge" in evidence(status=422)["message"]
+    assert evidence("iv_rnk > 3", status=422)["nearest"][0] == "iv_rank"
+    stack = {"rules": [{"text": "close > sma(close, 10)", "bars": "15"}]}
+    answer = client.post("/api/screen/evidence", json={"stack": stack})
+    assert answer.status_code == 422
+    assert "ten sessions only" in answer.json["message"]
+    assert "never fired" in evidence("price < 0")["sentence"]
+
+
+def test_few_days_are_too_few_to_say(evidence):
+    found = evidence('symbol == "BULVI"', "abs(week_position) > 2.2")
+    assert 0 < found["cases"] < 60
+    assert "Too few to say" in found["sentence"] or "too few to say" in found["sentence"]
