@@ -129,9 +129,7 @@ def test_what_cannot_be_computed_is_a_dash_with_its_reason(quiet_page: Page):
     expect(page.locator(".today")).to_contain_text("no usable option quotes in this session")
     expect(figure(page, "Where it stands")).to_contain_text("Neither rank nor percentile")
     expect(figure(page, "Term structure")).to_contain_text("No expiration has a usable quote")
-    assert set(figure(page, "Expected move").locator(".missing").all_inner_texts()) == {
-        "–\nno usable quote near the money"
-    }
+    assert set(figure(page, "Expected move").locator(".missing").all_inner_texts()) == {"–\nnothing is quoted"}
     page = dossier(page, "PELDU")
     expect(figure(page, "Where it stands")).to_contain_text("45 sessions observed, 60 are needed")
 

@@ -59,6 +59,9 @@ def test_todays_volatility_is_read_from_the_chain_and_near_the_truth(frame: Mark
         of_size = np.array([name.size == size for name in simulated.names])
         assert np.sqrt(np.nanmean((today - truth)[of_size] ** 2)) < noise
         assert np.isnan(today[of_size]).mean() < 0.06
+    off = 100 * np.abs(today - truth)
+    assert np.nanmedian(off) < 0.3
+    assert np.nanpercentile(off, 95) < 1.0
 
 
 def test_loading_and_publishing_twice_changes_nothing(engine: Engine, simulated: SimulatedMarket, frame: MarketFrame):

@@ -151,7 +151,8 @@ def _american_greeks(
     cheap, dear = price(spot[:, None], vol[:, None], rate[:, None] + nudge).T
     sign = np.where(is_call != 0, 1.0, -1.0)
     due = (here > 0) & (here <= sign * (spot - strike))
-    values = [delta, gamma, theta / 365, (upper - lower) / 0.02, (dear - cheap) / 0.02]
+    # What may be exercised now is never worth less for having more time.
+    values = [delta, gamma, np.minimum(theta, 0.0) / 365, (upper - lower) / 0.02, (dear - cheap) / 0.02]
     return [
         np.where(np.isnan(here), np.nan, np.where(due, sign if place == 0 else 0.0, value))
         for place, value in enumerate(values)
