@@ -1,4 +1,4 @@
-"""What a hand feels: moving an edge of nine rules over HTTP, and scrolling five thousand rows in a browser.
+"""What a hand feels: moving an edge of nine rules and opening a Dossier over HTTP, scrolling five thousand rows in a browser.
 
 The references are the same server's plainest answer, and the same browser scrolling a page of plain text.
 """
@@ -38,25 +38,41 @@ WATCH = """async () => {
 }"""
 
 
+def ask(address: str, path: str, body: dict[str, object] | None) -> float:
+    """Seconds until the whole answer is there."""
+    data = None if body is None else json.dumps(body).encode()
+    request = urllib.request.Request(address + path, data, {"Content-Type": "application/json"})
+    began = time.perf_counter()
+    urllib.request.urlopen(request).read()
+    return time.perf_counter() - began
+
+
 def moving_an_edge(address: str) -> tuple[float, float]:
     """95th percentiles in seconds: of moving an edge, and of the plainest answer."""
-
-    def ask(path: str, body: dict[str, object] | None) -> float:
-        data = None if body is None else json.dumps(body).encode()
-        request = urllib.request.Request(address + path, data, {"Content-Type": "application/json"})
-        began = time.perf_counter()
-        urllib.request.urlopen(request).read()
-        return time.perf_counter() - began
 
     def moved(step: int) -> dict[str, object]:
         rules = [{"text": rule.format(edge=round(5 + 0.37 * step, 2))} for rule in RULES]
         return {"stack": {"universe": "all", "rules": rules}, "columns": COLUMNS}
 
     for step in range(10):
-        ask("/api/screen", moved(step))
-    edges = [ask("/api/screen", moved(step)) for step in range(200)]
-    plain = [ask("/api/market", None) for _ in range(200)]
+        ask(address, "/api/screen", moved(step))
+    edges = [ask(address, "/api/screen", moved(step)) for step in range(200)]
+    plain = [ask(address, "/api/market", None) for _ in range(200)]
     return float(np.quantile(edges, 0.95)), float(np.quantile(plain, 0.95))
+
+
+def opening_dossiers(address: str) -> dict[str, float]:
+    """95th percentile in seconds over names opened for the first time, by the part that is shown first."""
+    with urllib.request.urlopen(address + "/api/names") as answer:
+        symbols = [name["symbol"] for name in json.load(answer)["names"]]
+    parts = {"overview": "", "volatility": "volatility/", "expected move": "expected-move/", "chain": "chain/"}
+    ask(address, f"/api/dossier/expected-move/{symbols[0]}", None)  # the minute bars are read once
+    return {
+        words: float(
+            np.quantile([ask(address, f"/api/dossier/{part}{s}", None) for s in symbols[i * 60 : i * 60 + 60]], 0.95)
+        )
+        for i, (words, part) in enumerate(parts.items())
+    }
 
 
 def scrolling(page: Page, address: str) -> tuple[list[float], list[float]]:
@@ -87,6 +103,7 @@ def main() -> None:
     quiet = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-gpu"]
     with tempfile.TemporaryDirectory() as folder, serve(Path(folder)) as demo, sync_playwright() as playwright:
         edge, plain = moving_an_edge(demo.address)
+        opened = opening_dossiers(demo.address)
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=quiet + as_root)
         frames, reference = scrolling(browser.new_page(viewport={"width": 1280, "height": 800}), demo.address)
         browser.close()
@@ -95,6 +112,13 @@ def main() -> None:
         [
             ("the plainest answer of the server", f"{plain * 1e3:,.1f} ms", "1", ""),
             ("moving an edge", f"{edge * 1e3:,.1f} ms", f"{edge / plain:,.1f} ×", "< 80 ms"),
+        ],
+    )
+    table(
+        "A Dossier's first view over HTTP, 95th percentile of sixty names each",
+        [
+            ("the plainest answer of the server", f"{plain * 1e3:,.1f} ms", "1", ""),
+            *[(words, f"{took * 1e3:,.0f} ms", f"{took / plain:,.1f} ×", "< 300 ms") for words, took in opened.items()],
         ],
     )
     table(

@@ -104,6 +104,20 @@ def test_walking_with_the_keyboard_moves_the_peek_and_enter_opens_the_dossier(qu
     expect(page).to_have_url(re.compile(f"iv_hv_ratio.*1.1.*at={order[1]}"))
 
 
+def test_a_press_on_a_header_takes_its_definition_away(quiet_page: Page):
+    page = open_screen(quiet_page)
+    header = page.locator("th.col-iv_rank")
+    header.get_by_role("button").hover()
+    expect(page.get_by_role("tooltip")).to_contain_text("IV rank")
+    header.get_by_role("button").click()
+    expect(page.get_by_role("tooltip")).to_have_count(0)
+    expect(header).to_have_attribute("aria-sort", "descending")
+    header.get_by_role("button").click()
+    expect(header).to_have_attribute("aria-sort", "ascending")
+    page.wait_for_timeout(600)
+    expect(page.get_by_role("tooltip")).to_have_count(0)
+
+
 def test_a_walk_is_not_thrown_back_by_its_own_address(quiet_page: Page):
     page = open_screen(quiet_page, RULES)
     order = symbols(page)

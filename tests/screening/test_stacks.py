@@ -4,11 +4,14 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from sqlalchemy import Engine
 
 from flinch.market import PLAIN, Market
 from flinch.screening.body import RuleBody, StackBody
-from flinch.screening.groups import read_symbols, sectors
+from flinch.screening.groups import read_symbols, sectors, universe
+from flinch.screening.history import NothingToStudy, through_history
 from flinch.screening.run import run_stack, rungs_of
+from flinch.store.tray import local_owner
 
 TEXTS = [
     "price >= 30",
@@ -43,6 +46,23 @@ def as_expression(stack: StackBody) -> str | None:
         if texts:
             parts.append("(" + (" or " if rung.mode == "any" else " and ").join(texts) + ")")
     return " and ".join(parts) or None
+
+
+@settings(max_examples=20)
+@given(stack=stacks(), session=st.integers(260, 503))
+def test_every_session_at_once_finds_who_survives_in_each(
+    engine: Engine, market: Market, stack: StackBody, session: int
+):
+    owner = local_owner(engine)
+    try:
+        fired = through_history(market, engine, owner, PLAIN, stack)
+    except NothingToStudy:
+        assert not any(rule.on for rule in stack.rules)
+        return
+    start = universe(market, engine, owner, stack.universe, session)
+    found = run_stack(market, PLAIN, stack, start, session).result.survivors
+    assert np.array_equal(fired.held[:, session], found)
+    assert np.array_equal(fired.eligible[:, session], start)
 
 
 @settings(max_examples=60)

@@ -123,6 +123,14 @@ class Plain:
             return None
         return 100 * sum(value < last for value in seen[:-1]) / (len(seen) - 1)
 
+    def _pct_among(self, args, i, t):
+        value, n = self._at(args[0], i, t), args[2].value
+        others = [self._at(args[1], i, s) for s in range(t - n + 1, t + 1)]
+        seen = [other for other in others if other is not None]
+        if value is None or len(seen) < min(60, n):
+            return None
+        return 100 * sum(other < value for other in seen) / len(seen)
+
     def _share_of_sessions(self, args, i, t):
         seen = [answer for answer in self._window(args, i, t) if answer is not None]
         return sum(seen) / len(seen) if len(seen) >= math.ceil(0.9 * args[1].value) else None

@@ -52,6 +52,7 @@ def numbers(inner):
             st.sampled_from(["lag", "change", "mean", "sum", "min", "max", "median", "sma"]), number, windows
         ).map(lambda x: f"{x[0]}({x[1]}, {x[2]})"),
         st.tuples(number, st.integers(2, 6)).map(lambda x: f"rank_pct({x[0]}, {x[1]})"),
+        st.tuples(two, st.integers(2, 6)).map(lambda x: f"pct_among({x[0][0]}, {x[0][1]}, {x[1]})"),
         st.tuples(condition, windows).map(lambda x: f"share_of_sessions({x[0]}, {x[1]})"),
         condition.map(lambda x: f"sessions_since({x})"),
         st.tuples(condition, number, number).map(lambda x: f"if_else({x[0]}, {x[1]}, {x[2]})"),

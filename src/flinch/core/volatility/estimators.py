@@ -86,7 +86,7 @@ def historical_vol(
 
 
 def _variance(parts: list[FloatArray], window: int, estimator: Estimator) -> FloatArray:
-    """Daily variance over each window from the estimator's terms of each session."""
+    """Variance a session over each window, from the estimator's terms of each session."""
     if estimator == "close_to_close":
         return rolling_std(parts[0], window) ** 2
     if estimator == "yang_zhang":

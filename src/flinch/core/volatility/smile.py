@@ -56,7 +56,7 @@ def fit_smiles(
     -------
     `SmileFit`. With 6 strikes or more raw SVI, or an SSVI slice where its best fit would price a butterfly below zero at or
     between quoted strikes; with fewer the SSVI shape that fits all expiries of the name, at the level of the expiry's own
-    strikes, one of which must lie within a standard deviation of the forward. A name with fewer than 6 strikes in all expiries
+    strikes, one of which must lie within 1.5 standard deviations of the forward. A name with fewer than 6 strikes in all expiries
     together has no such shape: then 3 make an SSVI slice, 1 or 2 a flat line when one lies within half a deviation; else NaN.
     Where two expiries of a name are both quoted, the later one has the higher total variance.
 

@@ -334,7 +334,7 @@ def fit_names(
             bounds = np.array([0, count])
             if count < RAW_FROM and shared:
                 # Too few strikes to tell a shape: that of the name's other expiries, at their own level.
-                if np.abs(z).min() > 1.0:
+                if np.abs(z).min() > 1.5:
                     continue
                 _surface_slice(z, v, g, 0.995 * math.tanh(shape[0]), math.exp(shape[1]), deviation, p)
             elif count < 3:

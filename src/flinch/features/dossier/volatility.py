@@ -120,6 +120,9 @@ class VolatilityView(BaseModel):
     average_priced: float | None
     average_moved: float | None
     forecast: Forecast
+    dividend_yield: float | None = Field(
+        description="Of the last twelve months' dividends, percent: what of an implied yield they are"
+    )
 
 
 # The mean size of a normal move is this share of its standard deviation.
@@ -143,6 +146,7 @@ def volatility(market: Market, engine: Engine, symbol: str, estimator: Estimator
         average_priced=float(np.mean([r.priced for r in known])) if known else None,
         average_moved=float(np.mean([abs(r.moved or 0) for r in known])) if known else None,
         forecast=_forecast(market, row),
+        dividend_yield=float(market.metric("dividend_yield")[row]),
     )
 
 

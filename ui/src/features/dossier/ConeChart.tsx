@@ -2,7 +2,7 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { chartBase, type Palette, usePalette } from "@/shared/chart/palette";
+import { bottomAxis, chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 
@@ -131,26 +131,15 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
         return `<b>${date(row.expiration, true)}</b>, ${row.days} days<br>priced ${number(row.vol, 1)} %${without}<br>fit ${number(row.quality)}${row.flaw ? `: ${row.flaw}` : ""}`;
       },
     },
-    xAxis: {
+    xAxis: bottomAxis(c, "sessions ahead, or back", {
       type: "log",
       logBase: 2,
       min: first * 0.85,
       max: last * 1.15,
-      name: "sessions ahead, or back",
-      nameLocation: "middle",
-      nameGap: 20,
-      nameTextStyle: { color: c.muted },
-      axisLine: { lineStyle: { color: c.rule }, onZero: false },
       axisTick: { show: false, customValues: TICKS },
       axisLabel: { color: c.muted, customValues: TICKS },
-      splitLine: { show: false },
-    },
-    yAxis: {
-      type: "value",
-      scale: true,
-      axisLabel: { color: c.muted },
-      splitLine: { lineStyle: { color: c.rule, type: "solid" } },
-    },
+    }),
+    yAxis: valueAxis(c, { scale: true }),
     series: [
       ...band(0, 100, 0.12, "whole"),
       ...band(25, 75, 0.22, "half"),

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Schemas } from "@/shared/api/client";
 import { useMoves } from "@/shared/api/queries";
 import { EChart } from "@/shared/chart/EChart";
-import { chartBase, monthAxis, type Palette, usePalette } from "@/shared/chart/palette";
+import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
 import { fans, type Outline } from "@/shared/chart/series";
 import { count, date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
@@ -135,38 +135,28 @@ function makeOption(data: Data, shown: Fan[], c: Palette): EChartsCoreOption {
   return {
     ...base,
     grid: { left: 46, right: 14, top: 10, bottom: 24 },
-    tooltip: {
-      trigger: "axis",
-      ...base.tooltip,
-      axisPointer: { lineStyle: { color: c.muted, type: "solid" } },
-      formatter: (points: { axisValue: string }[]) => {
-        const day = points[0]?.axisValue ?? "";
-        const i = place.get(day);
-        const close = i === undefined ? null : (bars.close[i] ?? null);
-        const lines = [`<b>${date(day, true)}</b>`];
-        if (i !== undefined)
-          lines.push(`close ${number(close, 2)}, ${number(bars.low[i], 2)} to ${number(bars.high[i], 2)}`);
-        for (const period of ["week", "month"]) {
-          const fan = inside(day, period);
-          if (fan && close !== null)
-            lines.push(
-              `${period}: ${signed((close - fan.anchor) / fan.half_width, 2)} of ±${number(fan.half_width, 2)} from ${number(fan.anchor, 2)}`,
-            );
-        }
-        for (const fan of shown.filter((f) => f.period === "ahead" && f.start < day && day <= f.end))
+    tooltip: sessionTooltip<{ axisValue: string }>(c, (points) => {
+      const day = points[0]?.axisValue ?? "";
+      const i = place.get(day);
+      const close = i === undefined ? null : (bars.close[i] ?? null);
+      const lines = [`<b>${date(day, true)}</b>`];
+      if (i !== undefined)
+        lines.push(`close ${number(close, 2)}, ${number(bars.low[i], 2)} to ${number(bars.high[i], 2)}`);
+      for (const period of ["week", "month"]) {
+        const fan = inside(day, period);
+        if (fan && close !== null)
           lines.push(
-            `to ${date(fan.end)}: ${number(fan.anchor - fan.half_width, 2)} to ${number(fan.anchor + fan.half_width, 2)}`,
+            `${period}: ${signed((close - fan.anchor) / fan.half_width, 2)} of ±${number(fan.half_width, 2)} from ${number(fan.anchor, 2)}`,
           );
-        return lines.join("<br>");
-      },
-    },
+      }
+      for (const fan of shown.filter((f) => f.period === "ahead" && f.start < day && day <= f.end))
+        lines.push(
+          `to ${date(fan.end)}: ${number(fan.anchor - fan.half_width, 2)} to ${number(fan.anchor + fan.half_width, 2)}`,
+        );
+      return lines.join("<br>");
+    }),
     xAxis: monthAxis(days, c),
-    yAxis: {
-      type: "value",
-      scale: true,
-      axisLabel: { color: c.muted },
-      splitLine: { lineStyle: { color: c.rule, type: "solid" } },
-    },
+    yAxis: valueAxis(c, { scale: true }),
     series: [
       {
         type: "candlestick",

@@ -3,7 +3,7 @@ import { useMemo, useState } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { useMetrics, useOverTime } from "@/shared/api/queries";
 import { EChart } from "@/shared/chart/EChart";
-import { chartBase, monthAxis, type Palette, usePalette } from "@/shared/chart/palette";
+import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette } from "@/shared/chart/palette";
 import { DASH, date, metricText, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 
@@ -140,24 +140,19 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
   return {
     ...base,
     grid: { left: 48, right: 14, top: 10, bottom: 24 },
-    tooltip: {
-      trigger: "axis",
-      ...base.tooltip,
-      axisPointer: { lineStyle: { color: c.muted, type: "solid" } },
-      formatter: (points: { dataIndex: number }[]) => {
-        const i = points[0]?.dataIndex ?? 0;
-        const value = data.values[i] ?? null;
-        const text =
-          value === null
-            ? "no value"
-            : condition
-              ? value > 0
-                ? "yes"
-                : "no"
-              : metricText(data.unit, data.decimals, value);
-        return `<b>${date(data.sessions[i] ?? "", true)}</b><br>${text} ${value === null || condition ? "" : data.unit}`;
-      },
-    },
+    tooltip: sessionTooltip<{ dataIndex: number }>(c, (points) => {
+      const i = points[0]?.dataIndex ?? 0;
+      const value = data.values[i] ?? null;
+      const text =
+        value === null
+          ? "no value"
+          : condition
+            ? value > 0
+              ? "yes"
+              : "no"
+            : metricText(data.unit, data.decimals, value);
+      return `<b>${date(data.sessions[i] ?? "", true)}</b><br>${text} ${value === null || condition ? "" : data.unit}`;
+    }),
     xAxis: monthAxis(data.sessions, c),
     yAxis: {
       type: "value",

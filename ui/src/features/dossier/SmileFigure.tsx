@@ -2,7 +2,7 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { chartBase, type Palette, usePalette } from "@/shared/chart/palette";
+import { bottomAxis, chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { hollowLine, whiskers } from "@/shared/chart/series";
 import { date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
@@ -31,7 +31,7 @@ export function SmileFigure({ data, params, onWrite }: { data: Data; params: URL
           Smile{" "}
           <span className="aside">
             {mode === "one" && smile
-              ? `fit ${number(smile.quality)}${smile.flaw ? `: ${smile.flaw}` : ""} · implied yield ${signed(smile.carry, 1)} %`
+              ? `fit ${number(smile.quality)}${smile.flaw ? `: ${smile.flaw}` : ""} · implied yield ${number(smile.carry, 1)} %, dividends ${number(data.dividend_yield, 1)} %`
               : mode === "all"
                 ? "fitted volatility by standard deviations from the forward"
                 : "fitted volatility by strike"}
@@ -136,18 +136,7 @@ function oneOption(smile: Smile, c: Palette): EChartsCoreOption {
           : "";
       },
     },
-    xAxis: {
-      type: "value",
-      scale: true,
-      name: "strike $",
-      nameLocation: "middle",
-      nameGap: 20,
-      nameTextStyle: { color: c.muted },
-      axisLine: { lineStyle: { color: c.rule }, onZero: false },
-      axisTick: { show: false },
-      axisLabel: { color: c.muted },
-      splitLine: { show: false },
-    },
+    xAxis: bottomAxis(c, "strike $", { scale: true }),
     yAxis: {
       type: "value",
       scale: true,
@@ -195,25 +184,8 @@ function allOption(smiles: Smile[], c: Palette): EChartsCoreOption {
           : "";
       },
     },
-    xAxis: {
-      type: "value",
-      min: -3,
-      max: 3,
-      name: "standard deviations from the forward",
-      nameLocation: "middle",
-      nameGap: 20,
-      nameTextStyle: { color: c.muted },
-      axisLine: { lineStyle: { color: c.rule }, onZero: false },
-      axisTick: { show: false },
-      axisLabel: { color: c.muted },
-      splitLine: { show: false },
-    },
-    yAxis: {
-      type: "value",
-      scale: true,
-      axisLabel: { color: c.muted },
-      splitLine: { lineStyle: { color: c.rule, type: "solid" } },
-    },
+    xAxis: bottomAxis(c, "standard deviations from the forward", { min: -3, max: 3 }),
+    yAxis: valueAxis(c, { scale: true }),
     series: shown.map((s, i) => ({
       type: "line",
       data: s.strikes

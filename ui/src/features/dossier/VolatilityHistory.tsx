@@ -2,7 +2,7 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { DossierRequest, Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { chartBase, monthAxis, type Palette, usePalette } from "@/shared/chart/palette";
+import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
 import { hollowLine } from "@/shared/chart/series";
 import { date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
@@ -90,39 +90,29 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
       { left: 38, right: 14, top: 16, height: "62%" },
       { left: 38, right: 14, bottom: 22, height: "16%" },
     ],
-    tooltip: {
-      trigger: "axis",
-      ...base.tooltip,
-      axisPointer: { lineStyle: { color: c.muted, type: "solid" } },
-      formatter: (points: { dataIndex: number }[]) => {
-        const i = points[0]?.dataIndex ?? 0;
-        const session = h.sessions[i] ?? "";
-        const iv = h.iv30[i] ?? null;
-        const hv = h.hv[i] ?? null;
-        const lines = [
-          `<b>${date(session, true)}</b>`,
-          `implied ${number(iv, 1)} %, percentile ${number(h.iv_percentile[i])}`,
-          `without earnings ${number(h.iv30_ex_earnings[i], 1)} %`,
-          `historical ${number(hv, 1)} %`,
-          iv !== null && hv !== null ? `gap ${signed(iv - hv, 1)} points` : "",
-          `ratio ${number(h.ratio[i], 2)}, percentile ${number(h.ratio_percentile[i])}`,
-          h.reports.includes(session) ? "earnings reported" : "",
-          h.ex_dates.includes(session) ? "ex-dividend" : "",
-        ];
-        return lines.filter(Boolean).join("<br>");
-      },
-    },
+    tooltip: sessionTooltip<{ dataIndex: number }>(c, (points) => {
+      const i = points[0]?.dataIndex ?? 0;
+      const session = h.sessions[i] ?? "";
+      const iv = h.iv30[i] ?? null;
+      const hv = h.hv[i] ?? null;
+      const lines = [
+        `<b>${date(session, true)}</b>`,
+        `implied ${number(iv, 1)} %, percentile ${number(h.iv_percentile[i])}`,
+        `without earnings ${number(h.iv30_ex_earnings[i], 1)} %`,
+        `historical ${number(hv, 1)} %`,
+        iv !== null && hv !== null ? `gap ${signed(iv - hv, 1)} points` : "",
+        `ratio ${number(h.ratio[i], 2)}, percentile ${number(h.ratio_percentile[i])}`,
+        h.reports.includes(session) ? "earnings reported" : "",
+        h.ex_dates.includes(session) ? "ex-dividend" : "",
+      ];
+      return lines.filter(Boolean).join("<br>");
+    }),
     xAxis: [
       { ...axis, axisLabel: { show: false } },
       { ...axis, gridIndex: 1 },
     ],
     yAxis: [
-      {
-        type: "value",
-        min: 0,
-        axisLabel: { color: c.muted },
-        splitLine: { lineStyle: { color: c.rule, type: "solid" } },
-      },
+      valueAxis(c, { min: 0 }),
       {
         type: "value",
         gridIndex: 1,

@@ -2,7 +2,7 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Dossier, DossierRequest } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { chartBase, monthAxis, type Palette, usePalette } from "@/shared/chart/palette";
+import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
 import { hollowLine } from "@/shared/chart/series";
 import { DASH, date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
@@ -74,27 +74,17 @@ function makeOption(data: Dossier, window: number, c: Palette): EChartsCoreOptio
   return {
     ...base,
     grid: { left: 38, right: 14, top: 14, bottom: 24 },
-    tooltip: {
-      trigger: "axis",
-      ...base.tooltip,
-      axisPointer: { lineStyle: { color: c.muted, type: "solid" } },
-      formatter: (points: { dataIndex: number }[]) => {
-        const i = points[0]?.dataIndex ?? 0;
-        const session = year.sessions[i] ?? "";
-        const iv = year.iv30[i] ?? null;
-        const hv = year.hv[i] ?? null;
-        const report = year.reports.includes(session) ? "<br>earnings reported" : "";
-        const gap = iv !== null && hv !== null ? `<br>gap ${signed(iv - hv, 1)} points` : "";
-        return `<b>${date(session, true)}</b><br>implied ${number(iv, 1)} %<br>historical ${number(hv, 1)} %${gap}${report}`;
-      },
-    },
+    tooltip: sessionTooltip<{ dataIndex: number }>(c, (points) => {
+      const i = points[0]?.dataIndex ?? 0;
+      const session = year.sessions[i] ?? "";
+      const iv = year.iv30[i] ?? null;
+      const hv = year.hv[i] ?? null;
+      const report = year.reports.includes(session) ? "<br>earnings reported" : "";
+      const gap = iv !== null && hv !== null ? `<br>gap ${signed(iv - hv, 1)} points` : "";
+      return `<b>${date(session, true)}</b><br>implied ${number(iv, 1)} %<br>historical ${number(hv, 1)} %${gap}${report}`;
+    }),
     xAxis: monthAxis(year.sessions, c),
-    yAxis: {
-      type: "value",
-      min: 0,
-      axisLabel: { color: c.muted, formatter: "{value}" },
-      splitLine: { lineStyle: { color: c.rule, type: "solid" } },
-    },
+    yAxis: valueAxis(c, { min: 0 }),
     series: [
       {
         type: "line",

@@ -2,7 +2,7 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { chartBase, monthAxis, type Palette, usePalette } from "@/shared/chart/palette";
+import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
 import { hollowLine } from "@/shared/chart/series";
 import { date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
@@ -84,22 +84,12 @@ function makeOption(
   return {
     ...base,
     grid: { left: 46, right: 14, top: 12, bottom: 24 },
-    tooltip: {
-      trigger: "axis",
-      ...base.tooltip,
-      axisPointer: { lineStyle: { color: c.muted, type: "solid" } },
-      formatter: (points: { dataIndex: number }[]) => {
-        const i = points[0]?.dataIndex ?? 0;
-        return `<b>${date(fund.sessions[i] ?? "", true)}</b><br>hollow ${number(priced[i], decimals)}${unit}<br>solid ${number(other[i], decimals)}${unit}`;
-      },
-    },
+    tooltip: sessionTooltip<{ dataIndex: number }>(c, (points) => {
+      const i = points[0]?.dataIndex ?? 0;
+      return `<b>${date(fund.sessions[i] ?? "", true)}</b><br>hollow ${number(priced[i], decimals)}${unit}<br>solid ${number(other[i], decimals)}${unit}`;
+    }),
     xAxis: monthAxis(fund.sessions, c),
-    yAxis: {
-      type: "value",
-      scale: true,
-      axisLabel: { color: c.muted },
-      splitLine: { lineStyle: { color: c.rule, type: "solid" } },
-    },
+    yAxis: valueAxis(c, { scale: true }),
     series: [
       { type: "line", data: other, symbol: "none", z: 2, lineStyle: { color: c.solid, width: 2 } },
       ...hollowLine(priced, c),

@@ -2566,6 +2566,11 @@ export interface components {
             /** Average Priced */
             average_priced: number | null;
             cone: components["schemas"]["Cone"];
+            /**
+             * Dividend Yield
+             * @description Of the last twelve months' dividends, percent: what of an implied yield they are
+             */
+            dividend_yield: number | null;
             /** Expiries */
             expiries: components["schemas"]["ExpiryRow"][];
             forecast: components["schemas"]["Forecast"];

@@ -55,3 +55,39 @@ export function chartBase(c: Palette) {
     },
   };
 }
+
+/** The tooltip of a chart over sessions: a plain line at the session pointed at. */
+export function sessionTooltip<Point>(c: Palette, formatter: (points: Point[]) => string) {
+  return {
+    trigger: "axis",
+    ...chartBase(c).tooltip,
+    axisPointer: { lineStyle: { color: c.muted, type: "solid" } },
+    formatter,
+  };
+}
+
+/** An axis of numbers with thin rules across. */
+export function valueAxis(c: Palette, more: object = {}) {
+  return {
+    type: "value",
+    axisLabel: { color: c.muted },
+    splitLine: { lineStyle: { color: c.rule, type: "solid" } },
+    ...more,
+  };
+}
+
+/** An axis of numbers along the bottom, with its name below and no rules. */
+export function bottomAxis(c: Palette, name: string, more: object = {}) {
+  return {
+    type: "value",
+    name,
+    nameLocation: "middle",
+    nameGap: 20,
+    nameTextStyle: { color: c.muted },
+    axisLine: { lineStyle: { color: c.rule }, onZero: false },
+    axisTick: { show: false },
+    axisLabel: { color: c.muted },
+    splitLine: { show: false },
+    ...more,
+  };
+}

@@ -48,13 +48,19 @@ export function fans(outlines: Outline[], c: Palette) {
     silent: true,
     z: 4,
     clip: true,
-    data: outlines.map((_, i) => [outlines[i]?.points[0]?.[0] ?? 0, outlines[i]?.points[0]?.[1] ?? 0, i]),
-    encode: { x: 0, y: 1 },
+    // The axis makes room for the widest place of each.
+    data: outlines.map(({ points }, i) => [
+      points[0]?.[0] ?? 0,
+      Math.min(...points.map(([, low]) => low)),
+      Math.max(...points.map(([, , high]) => high)),
+      i,
+    ]),
+    encode: { x: 0, y: [1, 2] },
     renderItem: (
       _: unknown,
       api: { value: (d: number) => number; coord: (p: [number | string, number]) => number[] },
     ) => {
-      const fan = outlines[api.value(2)];
+      const fan = outlines[api.value(3)];
       if (!fan) return null;
       const upper = fan.points.map(([x, , high]) => api.coord([x, high]));
       const lower = fan.points.map(([x, low]) => api.coord([x, low]));

@@ -10,6 +10,7 @@ type Target = ReactElement<{
   onMouseLeave?: () => void;
   onFocus?: () => void;
   onBlur?: () => void;
+  onPointerDown?: () => void;
   "data-metric"?: string;
 }>;
 
@@ -18,17 +19,28 @@ export function Definition({ metric, children }: { metric: Metric; children: Tar
   const [shown, setShown] = useState(false);
   const target = useRef<HTMLElement>(null);
   const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
+  // Who presses knows what it is: nothing comes between one press and the next.
+  const pressed = useRef(false);
   const later = (show: boolean) => {
     clearTimeout(timer.current);
+    if (show && pressed.current) return;
     // Long enough to reach the link in it.
     timer.current = setTimeout(() => setShown(show), show ? 350 : 180);
   };
   useEffect(() => () => clearTimeout(timer.current), []);
   const on = {
     onMouseEnter: () => later(true),
-    onMouseLeave: () => later(false),
+    onMouseLeave: () => {
+      pressed.current = false;
+      later(false);
+    },
     onFocus: () => later(true),
     onBlur: () => later(false),
+    onPointerDown: () => {
+      pressed.current = true;
+      clearTimeout(timer.current);
+      setShown(false);
+    },
   };
   return (
     <>

@@ -1,0 +1,94 @@
+"""The compiled smile kernels against the literature's own definitions, computed another way."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from flinch.core.pricing import option_price
+from flinch.core.volatility import fit_smiles, smile_vol
+from flinch.core.volatility.svi import density_factor, total_variance
+
+PARAMETERS = st.tuples(
+    st.floats(0.005, 0.2), st.floats(0.02, 0.4), st.floats(-0.9, 0.9), st.floats(-0.3, 0.3), st.floats(0.05, 0.6)
+)
+
+
+@given(PARAMETERS, st.floats(-0.8, 0.8))
+def test_raw_svi_is_its_formula_and_reads_back_as_volatility(parameters, k):
+    a, b, rho, m, sigma = parameters
+    expected = a + b * (rho * (k - m) + np.sqrt((k - m) ** 2 + sigma**2))
+    assert total_variance(*parameters, k) == pytest.approx(expected)
+    if expected > 0:
+        vol = smile_vol(np.array([parameters]), np.array([0.5]), np.array([k]))
+        assert vol[0] == pytest.approx(np.sqrt(expected / 0.5))
+
+
+@settings(max_examples=80)
+@given(PARAMETERS, st.floats(-0.5, 0.5))
+def test_durrlemans_g_is_the_density_of_the_prices(parameters, k):
+    """Breeden & Litzenberger (1978): the second derivative of the call price in strike is the density; g carries its sign."""
+    if total_variance(*parameters, k) < 1e-3:
+        return
+    step = 1e-3
+    strikes = np.exp(k) * (1 + step * np.arange(-1, 2))
+    total = np.array([total_variance(*parameters, np.log(strike)) for strike in strikes])
+    price = option_price(1.0, strikes, 1.0, np.sqrt(total), is_call=True)
+    by_prices = (price[0] - 2 * price[1] + price[2]) / (np.exp(k) * step) ** 2
+    w = total_variance(*parameters, k)
+    d2 = -k / np.sqrt(w) - 0.5 * np.sqrt(w)
+    g = density_factor(*parameters, k)
+    by_formula = g * np.exp(-0.5 * d2 * d2) / np.sqrt(2 * np.pi * w) / np.exp(k)
+    assert by_prices == pytest.approx(by_formula, abs=2e-3 * (1 + abs(by_formula)))
+
+
+def rows(strikes: int, level=0.4, years=0.25, slope=-0.1):
+    """One expiry's options along a straight smile."""
+    k = np.linspace(-0.25, 0.25, strikes)
+    return np.zeros(strikes, dtype=int), k, level + slope * k, np.full(strikes, 0.01), np.array([years])
+
+
+def test_an_outlier_with_a_wide_quote_hardly_moves_the_fit():
+    group, k, vol, spread, years = rows(15)
+    wrong, wide = vol.copy(), spread.copy()
+    wrong[3] += 0.3
+    wide[3] = 0.6
+    one = np.zeros(1, dtype=int)
+    plain = fit_smiles(group, k, vol, spread, name=one, years=years).vol[0]
+    assert fit_smiles(group, k, wrong, wide, name=one, years=years).vol[0] == pytest.approx(plain, abs=2e-3)
+    assert plain == pytest.approx(0.4, abs=2e-3)
+
+
+def test_rows_may_come_in_any_order():
+    group, k, vol, spread, years = rows(12)
+    k = k + 0.003  # no two strikes equally near to the forward
+    one = np.zeros(1, dtype=int)
+    order = np.random.default_rng(4).permutation(12)
+    plain = fit_smiles(group, k, vol, spread, name=one, years=years)
+    mixed = fit_smiles(group, k[order], vol[order], spread[order], name=one, years=years)
+    assert np.array_equal(plain.parameters, mixed.parameters)
+    assert (plain.low[0], plain.high[0]) == (k[0], k[-1])
+
+
+def test_a_thin_expiry_takes_the_shape_of_its_neighbours_at_its_own_level():
+    """Two quotes beside the money on a steep smile: alone they say nothing about the forward, the name's shape does."""
+    years = np.array([0.1, 0.25, 0.5])
+    parts = []
+    for e, level in enumerate((0.5, 0.4, 0.35)):
+        deviation = level * np.sqrt(years[e])
+        z = np.linspace(-1.6, 1.6, 13) if e else np.array([-0.9, -0.8])
+        y = -0.6 * z
+        vol = level * np.sqrt(0.5 * (1 + y * 0.7 + np.sqrt((y + 0.7) ** 2 + 1 - 0.49)))
+        parts.append((np.full(z.size, e), z * deviation, vol, np.full(z.size, 0.01)))
+    group, k, vol, spread = (np.concatenate(column) for column in zip(*parts, strict=True))
+    found = fit_smiles(group, k, vol, spread, name=np.zeros(3, dtype=int), years=years)
+    assert found.strikes.tolist() == [2, 13, 13]
+    assert found.vol[0] == pytest.approx(0.5, abs=0.02)
+    assert vol[0] - 0.5 > 0.04, "the quotes themselves lie far above"
+
+
+def test_nothing_to_fit_is_nothing():
+    none = np.empty(0)
+    found = fit_smiles(none.astype(int), none, none, none, name=np.zeros(2, dtype=int), years=np.array([0.1, 0.2]))
+    assert np.isnan(found.vol).all()
+    assert found.strikes.tolist() == [0, 0]
