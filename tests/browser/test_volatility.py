@@ -89,6 +89,16 @@ def test_the_keys_walk_through_the_parts_and_the_chain(quiet_page: Page):
     expect(page.get_by_role("heading", name="Where price stands")).to_be_visible()
 
 
+@pytest.mark.parametrize(("symbol", "words", "rows"), [("BULVI", "Optics & Orbital", 40), ("FELRO", "fund", 40)])
+def test_a_dossier_leads_to_its_group_side_by_side(quiet_page: Page, symbol, words, rows):
+    page = quiet_page
+    page.goto(f"/dossier/{symbol}")
+    page.locator(".dossier-head").get_by_role("link", name=words).click()
+    expect(page.locator(".lineup-table tbody tr")).to_have_count(rows)
+    page.go_back()
+    expect(page.get_by_role("heading", level=1)).to_have_text(symbol)
+
+
 def test_the_edges_of_the_expected_move_stand_on_the_strikes(quiet_page: Page):
     page = quiet_page
     page.goto("/dossier/DEMEO?view=chain")

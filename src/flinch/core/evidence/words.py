@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from flinch.core.evidence.study import LEAST_DAYS, Study
 
-Verdict = str
+Verdict = Literal["too few", "none", "above", "below"]
 
 
 def verdict(found: Study, measure: str) -> Verdict:

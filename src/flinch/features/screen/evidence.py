@@ -12,6 +12,7 @@ from sqlalchemy import Engine
 from flinch.core.arrays import BoolArray, FloatArray
 from flinch.core.evidence import LEAST_DAYS, MEASURES, Compared, Estimate, Study, moves_ahead, reach_of, sentence, study
 from flinch.core.evidence import verdict as verdict_on
+from flinch.core.evidence.words import Verdict
 from flinch.core.moves import band_position, cycle_ends, cycles
 from flinch.market import Dictionary, Market
 from flinch.screening.body import StackBody
@@ -22,7 +23,6 @@ HORIZONS = {1: "iv_nearest", 5: "iv7", 10: "iv14", 21: "iv30"}
 _LOOKED_AT = 2 * len(HORIZONS)
 
 TargetKind = Literal["month", "week", "up", "down"]
-Verdict = Literal["too few", "none", "above", "below"]
 
 
 class Target(BaseModel):

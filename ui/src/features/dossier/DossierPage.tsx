@@ -1,5 +1,5 @@
 import { useEffect } from "react";
-import { useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { useSubject } from "@/frame/subject";
 import { useAddress } from "@/shared/address";
 import type { Dossier, DossierRequest } from "@/shared/api/client";
@@ -116,7 +116,19 @@ function Head({ data }: { data: Dossier }) {
           {data.company}
           <br />
           <span className="muted">
-            {data.kind === "stock" ? data.sector : data.kind}
+            {data.kind === "index" ? (
+              data.kind
+            ) : (
+              <Link
+                to={`/lineup?${new URLSearchParams({
+                  of: data.kind === "fund" ? `members:${data.symbol}` : `sector:${data.sector}`,
+                  at: data.symbol,
+                })}`}
+                title={data.kind === "fund" ? "Its members side by side" : "Its sector side by side"}
+              >
+                {data.kind === "stock" ? data.sector : data.kind}
+              </Link>
+            )}
             {data.market_cap !== null && ` · $${compact(data.market_cap)}`}
           </span>
         </p>

@@ -3,6 +3,7 @@ import { useSubject } from "@/frame/subject";
 import { useAddress } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { useBaskets, useLineup, useMetrics } from "@/shared/api/queries";
+import { number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
 import { Correlation } from "./Correlation";
@@ -52,25 +53,30 @@ export default function LineupPage() {
       document.title = "Flinch";
     };
   }, []);
+  const choices = sourcesOf(baskets.data);
+  const called = choices.flatMap(([, entries]) => entries).find(([value]) => value === source)?.[1] ?? source;
+  // A very long expression does not fit into what the tray keeps.
+  const address = `/lineup?${params}`;
+  const link = address.length <= 1500 ? address : "/lineup";
   const focus = (row: Schemas["LineupRow"]) => {
     write({ at: row.symbol });
     setSubject({
       symbol: row.symbol,
       why: {
         page: "Lineup",
-        words: `picked in the Lineup of ${source.replace(":", " ")}`,
-        link: `/lineup?${params}`,
+        words: `Lineup of ${called}: ${number(row.value, 1)} against ${number(row.baseline, 1)}, ${data?.baseline.label ?? ""}`,
+        link,
         values: Object.fromEntries(
           [
             [metric, row.value],
-            ["ratio", row.ratio],
-            ["percentile", row.percentile],
-          ].filter((pair): pair is [string, number] => typeof pair[1] === "number"),
+            [data?.baseline.expression ?? "", row.baseline],
+          ].filter(
+            (pair): pair is [string, number] => typeof pair[1] === "number" && metrics.some((m) => m.key === pair[0]),
+          ),
         ),
       },
     });
   };
-  const choices = sourcesOf(baskets.data);
   const problem = answer.failureReason;
   return (
     <div className="lineup">
@@ -168,7 +174,7 @@ export default function LineupPage() {
           <p>Nobody is in this group yet. Put names in the tray, or choose another group above.</p>
         </Empty>
       ) : view === "scatter" ? (
-        <Scatter data={data} source={source} link={`/lineup?${params}`} onFocus={focus} />
+        <Scatter data={data} source={called} link={link} onFocus={focus} />
       ) : view === "correlation" ? (
         <Correlation rows={rows} params={params} onWrite={write} />
       ) : view === "fund" && data.fund ? (
@@ -200,7 +206,7 @@ function MetricField({
       {label}{" "}
       <input
         key={value}
-        list="lineup-metrics"
+        list={`lineup-${name}`}
         className="over-text"
         aria-label={name}
         defaultValue={value}
@@ -212,7 +218,7 @@ function MetricField({
         onBlur={(event) => take(event.target.value)}
         onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
       />
-      <datalist id="lineup-metrics">
+      <datalist id={`lineup-${name}`}>
         {metrics
           .filter((m) => m.kind === "number")
           .map((m) => (

@@ -54,14 +54,18 @@ export function Scatter({
   };
   const why: Why = {
     page: "Lineup",
-    words: `picked among ${source.replace(":", " ")}: ${data.y.label} against ${data.x.label}`,
+    words: `picked among ${source}: ${data.y.label} against ${data.x.label}`,
     link,
     values: {},
   };
   const missing = data.rows.length - rows.length;
-  const values = Object.fromEntries(
-    rows.map((row) => [row.symbol, { [data.x.expression]: row.x ?? 0, [data.y.expression]: row.y ?? 0 }]),
-  );
+  const numbersOf = (row: Row) =>
+    Object.fromEntries(
+      [[data.x.expression, row.x ?? 0] as const, [data.y.expression, row.y ?? 0] as const].filter(
+        ([key]) => key.length <= 40,
+      ),
+    );
+  const values = Object.fromEntries(rows.map((row) => [row.symbol, numbersOf(row)]));
   return (
     <Figure
       title={
