@@ -8,6 +8,7 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 from zoneinfo import ZoneInfo
 
@@ -124,8 +125,15 @@ class Market:
 
     def optionable(self, session: int) -> BoolArray:
         """Names with listed options that were listed themselves at a session, shape (names,)."""
-        ever = np.isfinite(self.frame.daily["expirations"]).any(axis=1)
-        return ever & (self.frame.listed_from <= session)
+        return self.optionable_through[:, session]
+
+    @cached_property
+    def optionable_through(self) -> BoolArray:
+        """The same for every session, names x sessions."""
+        ever = np.asarray(np.isfinite(self.frame.daily["expirations"]).any(axis=1))
+        listed = self.frame.listed_from[:, None] <= np.arange(self.frame.sessions.size)
+        found: BoolArray = ever[:, None] & listed
+        return found
 
     # -- time ----------------------------------------------------------------------------------------------------------
 

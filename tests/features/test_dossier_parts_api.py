@@ -70,6 +70,7 @@ def test_past_reports_say_who_won(get, market: Market):
 def test_a_name_out_of_its_week_and_inside_its_month(get, market: Market, symbol, sign):
     found = get("expected-move", symbol)
     week, month = found["places"]
+    assert found["out_of_the_week"]
     assert sign * week["position"] > 1
     assert 0 < sign * month["position"] < 1
     assert (week["start"], week["end"]) == ("2026-09-04", "2026-09-11")
@@ -94,6 +95,10 @@ def test_fans_open_at_their_anchor_and_the_next_two_expirations_lie_ahead(get, m
         assert fan["anchor"] == frame.close[row, place]
         assert fan["sessions"][0] == fan["start"]
         assert fan["sessions"][-1] == fan["end"]
+        assert fan["lower"][0] == fan["upper"][0] == fan["anchor"]
+        assert fan["upper"][-1] == pytest.approx(fan["anchor"] + fan["half_width"])
+        share = np.sqrt(np.arange(len(fan["sessions"])) / (len(fan["sessions"]) - 1))
+        assert np.array(fan["lower"]) == pytest.approx(fan["anchor"] - fan["half_width"] * share)
 
 
 def test_the_ledger_counts_what_it_lists(get):
@@ -104,6 +109,11 @@ def test_the_ledger_counts_what_it_lists(get):
         for cycle in cycles:
             assert cycle["position"] == pytest.approx(cycle["moved"] / cycle["priced"])
             assert abs(cycle["worst"]) >= abs(cycle["position"]) - 1e-9 or cycle["worst"] * cycle["position"] < 0
+        off = ledger["inside"] / ledger["known"] - 0.6827
+        chance = 2 * np.sqrt(0.6827 * 0.3173 / ledger["known"])
+        assert ledger["verdict"] == (
+            "within chance" if abs(off) <= chance else "overpriced" if off > 0 else "underpriced"
+        )
         ends = [cycle["end"] for cycle in cycles]
         assert ends == sorted(ends, reverse=True)
 

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-import numpy as np
 from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray
-from flinch.core.rules import RuleError, Truth, evaluate, run_screen
+from flinch.core.rules import Node, RuleError, Truth, evaluate, run_screen
 from flinch.market import Dictionary, Market
 from flinch.screening.body import StackBody
 from flinch.screening.groups import members
@@ -32,30 +31,27 @@ def through_history(market: Market, engine: Engine, owner: int, dictionary: Dict
     Raises RuleError with the rule's number in its message, NoSuchGroup, or NothingToStudy. A tray, basket or fund stands for its
     members of today.
     """
-    truths: list[Truth | None] = []
-    for place, rule in enumerate(stack.rules, start=1):
+    nodes: dict[int, Node] = {}
+    for place, rule in enumerate(stack.rules):
         if not rule.on:
-            truths.append(None)
             continue
         if rule.bars != "day":
             raise NothingToStudy(
-                f"Rule {place} is on {rule.bars}-minute bars, which are held for ten sessions only. Switch it off to see the "
+                f"Rule {place + 1} is on {rule.bars}-minute bars, which are held for ten sessions only. Switch it off to see the "
                 "evidence for the others."
             )
         try:
-            expression = dictionary.read(rule.text, rule.bars)
+            expression = dictionary.read(rule.text)
         except RuleError as error:
-            message = f"Rule {place} cannot be read: {error.message}"
+            message = f"Rule {place + 1} cannot be read: {error.message}"
             raise RuleError(message, error.start, error.end, error.nearest) from None
-        if expression.shape.is_open:
-            truths.append(None)
-            continue
-        found = evaluate([expression.node], market.panel, 0, market.panel.sessions)[0]
-        truths.append(found if isinstance(found, Truth) else None)
-    if not any(truth is not None for truth in truths):
+        if not expression.shape.is_open:
+            nodes[place] = expression.node
+    if not nodes:
         raise NothingToStudy("There is no rule with an edge to look for. Add one, or give one an edge.")
-    who = members(market, engine, owner, stack.universe)
-    ever = np.isfinite(market.frame.daily["expirations"]).any(axis=1)
-    listed = market.frame.listed_from[:, None] <= np.arange(market.panel.sessions)
-    eligible = (who & ever)[:, None] & listed
+    truths: list[Truth | None] = [None] * len(stack.rules)
+    answers = evaluate(list(nodes.values()), market.panel, 0, market.panel.sessions)
+    for place, found in zip(nodes, answers, strict=True):
+        truths[place] = found if isinstance(found, Truth) else None
+    eligible = members(market, engine, owner, stack.universe)[:, None] & market.optionable_through
     return Fired(run_screen(truths, rungs_of(stack), eligible).survivors, eligible)

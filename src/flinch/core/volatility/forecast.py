@@ -29,10 +29,14 @@ def session_variance(open: FloatArray, high: FloatArray, low: FloatArray, close:
 
 def realised_ahead(variance: FloatArray, horizon: int = HORIZON) -> FloatArray:
     """Annualised volatility of the `horizon` sessions after each, same shape; NaN where one of them is not there."""
-    ahead = np.full(variance.shape, np.nan)
-    ahead[..., :-horizon] = rolling_mean(variance, horizon)[..., horizon:]
-    found: FloatArray = np.sqrt(252 * ahead)
+    found: FloatArray = np.sqrt(252 * _mean_ahead(variance, horizon))
     return found
+
+
+def _mean_ahead(variance: FloatArray, horizon: int) -> FloatArray:
+    out = np.full(variance.shape, np.nan)
+    out[..., :-horizon] = rolling_mean(variance, horizon)[..., horizon:]
+    return out
 
 
 def forecast_vol(variance: FloatArray, horizon: int = HORIZON) -> FloatArray:
@@ -61,9 +65,7 @@ def forecast_vol(variance: FloatArray, horizon: int = HORIZON) -> FloatArray:
     long = _expanding_mean(variance)
     with np.errstate(invalid="ignore", divide="ignore"):
         terms = np.stack([_capped(rolling_mean(variance, w) / long) - 1 for w in _WINDOWS], axis=-1)
-        ahead = np.full(variance.shape, np.nan)
-        ahead[:, :-horizon] = rolling_mean(variance, horizon)[:, horizon:]
-        target = _capped(ahead / long) - 1
+        target = _capped(_mean_ahead(variance, horizon) / long) - 1
     known = np.isfinite(terms).all(axis=-1)
     told = known & np.isfinite(target)
     x = np.where(told[..., None], terms, 0.0)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from concurrent.futures import ThreadPoolExecutor
+from statistics import NormalDist
 from typing import NamedTuple
 
 import numpy as np
@@ -118,7 +119,7 @@ def delta_vol(fit: SmileFit, years: FloatArray, delta: float, *, is_call: bool) 
 
     NaN where it lies beyond the quoted strikes by more than a quarter of a standard deviation: its volatility is not known.
     """
-    normal = {0.25: 0.6744897501960817, 0.10: 1.2815515655446004}[delta]
+    normal = NormalDist().inv_cdf(1 - delta)
     vol = fit.vol
     root = np.sqrt(np.maximum(years, 0))
     k = np.zeros(years.shape)

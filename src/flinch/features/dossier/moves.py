@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Literal
 
 import numpy as np
 from pydantic import BaseModel, Field
 
-from flinch.core.moves import CycleBands, cycle_ends, cycles
+from flinch.core.moves import CycleBands, cycle_ends, cycles, fan
 from flinch.market import Market
 
 SHOWN_SESSIONS = 126
 _LEDGER = {"week": 52, "month": 24}
+_PROMISED = 0.6827
+"""The share of a normal distribution within one standard deviation."""
 
 
 class Bars(BaseModel):
@@ -31,6 +34,8 @@ class Fan(BaseModel):
     anchor: float
     half_width: float
     sessions: list[dt.date] = Field(description="From start to end")
+    lower: list[float] = Field(description="The fan's edges at each of them")
+    upper: list[float]
     current: bool
 
 
@@ -72,6 +77,9 @@ class Ledger(BaseModel):
     cycles: list[PastCycle]
     inside: int
     known: int
+    verdict: Literal["overpriced", "underpriced", "within chance"] | None = Field(
+        description="The share inside against the 68 % of one standard deviation, beyond two of its own"
+    )
     missing: int = Field(description="Cycles without a priced move or a close at either end")
 
 
@@ -91,6 +99,7 @@ class MovesView(BaseModel):
     bars: Bars
     fans: list[Fan]
     places: list[Place]
+    out_of_the_week: bool = Field(description="Beyond the week's edge and within the month's, on the same side")
     intraday: Intraday
     ledgers: list[Ledger]
 
@@ -108,6 +117,7 @@ def moves(market: Market, symbol: str) -> MovesView:
         ),
         fans=[*_fans(market, row, "month"), *_fans(market, row, "week"), *_ahead(market, row)],
         places=[_place(market, row, period) for period in ("week", "month")],
+        out_of_the_week=bool(market.metric("outside_week_inside_month")[row] == 1),
         intraday=_intraday(market, row),
         ledgers=[_ledger(market, row, period) for period in ("week", "month")],
     )
@@ -138,18 +148,25 @@ def _fans(market: Market, row: int, period: str) -> list[Fan]:
             continue
         anchor, half = _band(market, row, period, min(end, held - 1))
         if np.isfinite(anchor) and np.isfinite(half):
-            out.append(
-                Fan(
-                    period=period,
-                    start=market_date(calendar, start),
-                    end=market_date(calendar, end),
-                    anchor=anchor,
-                    half_width=half,
-                    sessions=_dates(calendar[start : end + 1]),
-                    current=end >= held - 1,
-                )
-            )
+            out.append(_fan(period, calendar[start : end + 1], anchor, half, current=end >= held - 1))
     return out
+
+
+def _fan(period: str, sessions: np.ndarray, anchor: float, half: float, *, current: bool) -> Fan:
+    """A fan over the sessions of its cycle, the anchor's first."""
+    width = fan(half, np.arange(sessions.size), sessions.size - 1)
+    days = _dates(sessions)
+    return Fan(
+        period=period,
+        start=days[0],
+        end=days[-1],
+        anchor=anchor,
+        half_width=half,
+        sessions=days,
+        lower=(anchor - width).tolist(),
+        upper=(anchor + width).tolist(),
+        current=current,
+    )
 
 
 def market_date(calendar: np.ndarray, place: int) -> dt.date:
@@ -169,17 +186,7 @@ def _ahead(market: Market, row: int) -> list[Fan]:
         if end <= week_end or len(out) == 2 or not np.isfinite(price):
             continue
         half = price * expiry.vol * float(np.sqrt(expiry.years))
-        out.append(
-            Fan(
-                period="ahead",
-                start=market.today,
-                end=expiry.expiration,
-                anchor=price,
-                half_width=half,
-                sessions=_dates(calendar[held - 1 : end + 1]),
-                current=True,
-            )
-        )
+        out.append(_fan("ahead", calendar[held - 1 : end + 1], price, half, current=True))
     return out
 
 
@@ -253,4 +260,14 @@ def _ledger(market: Market, row: int, period: str) -> Ledger:
                 worst=(high if high > -low else low) / half,
             )
         )
-    return Ledger(period=period, cycles=out, inside=sum(cycle.inside for cycle in out), known=len(out), missing=missing)
+    inside = sum(cycle.inside for cycle in out)
+    return Ledger(
+        period=period, cycles=out, inside=inside, known=len(out), verdict=_verdict(inside, len(out)), missing=missing
+    )
+
+
+def _verdict(inside: int, known: int) -> Literal["overpriced", "underpriced", "within chance"] | None:
+    if not known:
+        return None
+    off, slack = inside / known - _PROMISED, 2 * np.sqrt(_PROMISED * (1 - _PROMISED) / known)
+    return "overpriced" if off > slack else "underpriced" if off < -slack else "within chance"

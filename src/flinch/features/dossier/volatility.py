@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
 from flinch.core.arrays import FloatArray
-from flinch.core.pricing import early_exercise_value, implied_vol
+from flinch.core.pricing import early_exercise_value, implied_vol, usable_quote
 from flinch.core.volatility import (
     HORIZONS,
     SHARES,
@@ -205,7 +205,7 @@ def _smile(market: Market, expiry: Expiry, rows: pl.DataFrame, spot: float, amer
             100 * implied_vol(price - early, present, strike, years, is_call=is_call, rate=rate)
             for price in (bid, ask, 0.5 * (bid + ask))
         )
-        used = (bid > 0) & (ask >= bid) & (ask - bid <= np.maximum(0.10, 0.125 * (ask + bid)) + 1e-12)
+        used = usable_quote(bid, ask)
     curve = np.linspace(strike.min(), strike.max(), _CURVE_POINTS) if strike.size else np.empty(0)
     vols = smile_vol(np.tile(parameters, (curve.size, 1)), np.full(curve.size, years), np.log(curve / expiry.forward))
     return Smile(

@@ -114,8 +114,8 @@ def evidence(market: Market, engine: Engine, owner: int, dictionary: Dictionary,
     frame = market.frame
     studies = []
     for horizon, priced in HORIZONS.items():
-        vol = frame.daily[priced] if priced in frame.daily else frame.implied[int(priced[2:])]
-        moved = moves_ahead(frame.close, vol * np.sqrt(horizon / 252), horizon)
+        expected = market.panel.series[priced] / 100 * np.sqrt(horizon / 252)
+        moved = moves_ahead(frame.close, expected, horizon)
         studies.append(study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT))
     by_day = fired.sum(axis=0)
     days, cases = int((by_day > 0).sum()), int(by_day.sum())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from statistics import NormalDist
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,7 +20,7 @@ Floats = NDArray[np.float64]
 TENOR_DAYS = np.array([7, 14, 30, 60, 90, 180, 365])
 _READING_NOISE = 0.004
 _QUALITY = {"large": 97.0, "medium": 92.0, "small": 70.0}
-_NORMAL_QUARTILE = 0.6744897501960817
+_NORMAL_QUARTILE = NormalDist().inv_cdf(0.75)
 
 
 def vols_at(

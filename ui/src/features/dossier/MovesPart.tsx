@@ -115,10 +115,9 @@ function Fans({ data, params, onWrite }: { data: Data; params: URLSearchParams; 
 }
 
 const outline = (fan: Fan, from: string): Outline => ({
-  points: fan.sessions.flatMap((day, i): [string, number, number][] => {
-    const half = fan.half_width * Math.sqrt(i / Math.max(1, fan.sessions.length - 1));
-    return day < from ? [] : [[day, fan.anchor - half, fan.anchor + half]];
-  }),
+  points: fan.sessions.flatMap((day, i): [string, number, number][] =>
+    day < from ? [] : [[day, fan.lower[i] ?? fan.anchor, fan.upper[i] ?? fan.anchor]],
+  ),
   faint: !fan.current,
 });
 
@@ -179,15 +178,6 @@ function makeOption(data: Data, shown: Fan[], c: Palette): EChartsCoreOption {
 }
 
 function Places({ data }: { data: Data }) {
-  const [week, month] = data.places;
-  const setup =
-    week?.position !== null &&
-    month?.position !== null &&
-    week &&
-    month &&
-    Math.abs(week.position ?? 0) > 1 &&
-    Math.abs(month.position ?? 0) < 1 &&
-    (week.position ?? 0) * (month.position ?? 0) > 0;
   return (
     <section className="figure places">
       <header>
@@ -198,7 +188,7 @@ function Places({ data }: { data: Data }) {
           <Standing key={place.period} place={place} />
         ))}
       </dl>
-      {setup && (
+      {data.out_of_the_week && (
         <p className="setup">
           Out of its week and inside its month. <Link to={SETUP}>How often that paid</Link>
         </p>
@@ -358,16 +348,7 @@ function Ledger({ data, params, onWrite }: { data: Data; params: URLSearchParams
   const ledger = data.ledgers.find((l) => l.period === period);
   if (!ledger) return null;
   const share = ledger.known > 0 ? (100 * ledger.inside) / ledger.known : null;
-  // What chance alone would give: two standard deviations of a share of 68 %.
-  const slack = ledger.known > 0 ? 200 * Math.sqrt((0.6827 * 0.3173) / ledger.known) : 0;
-  const told =
-    share === null
-      ? "no cycle with a priced move is over"
-      : share > 68.3 + slack
-        ? "overpriced"
-        : share < 68.3 - slack
-          ? "underpriced"
-          : "within chance";
+  const told = ledger.verdict ?? "no cycle with a priced move is over";
   return (
     <section className="figure ledger">
       <header>

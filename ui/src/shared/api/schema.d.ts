@@ -1123,6 +1123,11 @@ export interface components {
             /** Half Width */
             half_width: number;
             /**
+             * Lower
+             * @description The fan's edges at each of them
+             */
+            lower: number[];
+            /**
              * Period
              * @description week, month or ahead
              */
@@ -1137,6 +1142,8 @@ export interface components {
              * Format: date
              */
             start: string;
+            /** Upper */
+            upper: number[];
         };
         /**
          * Followed
@@ -1288,6 +1295,11 @@ export interface components {
             missing: number;
             /** Period */
             period: string;
+            /**
+             * Verdict
+             * @description The share inside against the 68 % of one standard deviation, beyond two of its own
+             */
+            verdict: ("overpriced" | "underpriced" | "within chance") | null;
         };
         /** Lineup */
         Lineup: {
@@ -1535,6 +1547,11 @@ export interface components {
             intraday: components["schemas"]["Intraday"];
             /** Ledgers */
             ledgers: components["schemas"]["Ledger"][];
+            /**
+             * Out Of The Week
+             * @description Beyond the week's edge and within the month's, on the same side
+             */
+            out_of_the_week: boolean;
             /** Places */
             places: components["schemas"]["Place"][];
             /** Symbol */
