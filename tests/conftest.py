@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -36,6 +37,12 @@ def simulated() -> SimulatedMarket:
 
 
 @pytest.fixture(scope="session")
+def small(simulated: SimulatedMarket) -> SimulatedMarket:
+    """The same market with its last two snapshots and without minute bars, for tests that write one of their own."""
+    return dataclasses.replace(simulated, snapshots=simulated.snapshots[-2:], minute_bars=simulated.minute_bars.head(0))
+
+
+@pytest.fixture(scope="session")
 def stories() -> dict[str, Storyline]:
     return {story.name: story for story in storylines()}
 
@@ -50,11 +57,11 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
 
 
 @pytest.fixture(scope="session")
-def engine(server: LocalServer) -> Engine:
+def engine(server: LocalServer, simulated: SimulatedMarket) -> Engine:
     """The demo market in a migrated database."""
     made = make_engine(server.url)
     migrate(made)
-    load_demo_market(made, lambda stage, share: None)
+    load_demo_market(made, lambda stage, share: None, market=simulated)
     return made
 
 

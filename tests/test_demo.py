@@ -14,12 +14,20 @@ import time
 import urllib.request
 from pathlib import Path
 
+import polars as pl
 import pytest
+from flask.testing import FlaskClient
 
+from flinch.feeds.simulated.calendar import AS_OF
+from flinch.store.bulk import replace_rows
+from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer, free_port
+from flinch.store.market_state import begin_load
+from flinch.store.migrate import migrate
+from flinch.store.models import Name
 
 PROJECT = Path(__file__).resolve().parents[1]
-PATIENCE = 180
+PATIENCE = 480
 
 
 class Demo:
@@ -85,20 +93,38 @@ def gone(folder: Path) -> bool:
     return not servers_on(folder)
 
 
-def test_from_a_killed_start_to_a_second_quick_one(tmp_path: Path, server: LocalServer):
+def half_made_market(folder: Path) -> None:
+    """A database in which a load began, wrote a little and did not finish."""
+    running = LocalServer(folder / "database")
+    running.start()
+    try:
+        engine = make_engine(running.url)
+        migrate(engine)
+        begin_load(engine, source="demo market", source_version=1, as_of=AS_OF, rate=0.03)
+        row = {"id": [9001], "symbol": ["HALFA"], "company": ["Half"], "kind": ["stock"], "sector": ["x"]}
+        replace_rows(engine, Name, pl.DataFrame(row | {"listed_on": [AS_OF.date()]}))
+    finally:
+        running.stop()
+
+
+def test_from_a_killed_start_to_a_second_quick_one(tmp_path: Path, server: LocalServer, client: FlaskClient):
     folder, port = tmp_path / "flinch", free_port()
+    half_made_market(folder)
     killed = Demo(folder, port)
-    killed.wait_for("demo market: chains")
-    time.sleep(0.3)  # in the middle of writing the tables
+    killed.wait_for("demo market: prices")
     killed.end(signal.SIGKILL)
     assert gone(folder), "what a killed start leaves running ends by itself"
 
     first = Demo(folder, port)
     first.wait_for(f"Flinch is at http://127.0.0.1:{port}/")
-    for stage in ("names", "prices", "volatility", "chains", "store", "publish", "metrics"):
+    assert "interrupted while it made the market; making it afresh" in first.said
+    for stage in ("names", "prices", "volatility", "interest", "chains", "store", "publish", "metrics"):
         assert re.search(rf"demo market: {stage} +done in \d+\.\d s", first.said)
     assert first.get("/api/market")["names"] == 502
     assert len(first.get("/api/screens")["starters"]) >= 11
+    # Made in another process, it is the same market: one seed and no clock.
+    for address in ("/api/dossier/positioning/KESEO", "/api/dossier/volatility/TARNO", "/api/dossier/chain/HELMU"):
+        assert first.get(address) == client.get(address).json
 
     second = Demo(folder, free_port())
     assert second.process.wait(60) == 1
@@ -128,28 +154,6 @@ def test_from_a_killed_start_to_a_second_quick_one(tmp_path: Path, server: Local
     assert again.get("/api/market")["names"] == 502
     assert again.end(signal.SIGTERM) == 0
     assert gone(folder)
-
-
-def test_a_half_made_market_is_said_and_made_afresh(tmp_path: Path, capsys: pytest.CaptureFixture[str]):
-    from flinch import demo
-    from flinch.feeds.simulated.calendar import AS_OF
-    from flinch.feeds.state import demo_market_loaded
-    from flinch.store.engine import make_engine
-    from flinch.store.market_state import begin_load
-    from flinch.store.migrate import migrate
-
-    running = LocalServer(tmp_path / "database")
-    running.start()
-    try:
-        engine = make_engine(running.url)
-        migrate(engine)
-        begin_load(engine, source="demo market", source_version=1, as_of=AS_OF, rate=0.03)
-        demo._prepare_market(running.url)
-        said = capsys.readouterr().out
-        assert "interrupted while it made the market; making it afresh" in said
-        assert demo_market_loaded(engine)
-    finally:
-        running.stop()
 
 
 def test_a_data_folder_that_was_never_finished_is_made_again(tmp_path: Path):

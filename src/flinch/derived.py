@@ -31,6 +31,7 @@ def derive(frame: MarketFrame, cycle: dict[str, CycleBands]) -> dict[str, FloatA
         out[f"{period}_length"] = band.length[None, :]
     variance = session_variance(frame.open, frame.high, frame.low, frame.close)
     out["forecast_vol"] = forecast_vol(variance)
+    out["net_exposure_before"] = frame.daily["call_exposure_before"] + frame.daily["put_exposure_before"]
     realised = np.sqrt(252 * rolling_mean(variance, CORRELATION_SESSIONS))
     return out | fund_series(frame, realised)
 

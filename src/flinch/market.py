@@ -284,28 +284,29 @@ class MarketHolder:
         self._checked = -1e9
 
     def current(self) -> Market:
-        """The newest published market; while the database is away, the one held already.
+        """The market; a newer version is looked for beside the requests, which are answered from the one held until it is whole.
 
         Raises MarketNotReady before the first load, DatabaseAway when there is neither database nor market.
         """
         market = self._market
-        if market is not None and time.monotonic() - self._checked < _CHECK_SECONDS:
-            return market
-        if market is not None and not self._lock.acquire(blocking=False):
-            return market  # another request is already looking for a newer version
         if market is None:
-            self._lock.acquire()
+            with self._lock:
+                self._refresh()
+            if self._market is None:
+                raise MarketNotReady
+            return self._market
+        if time.monotonic() - self._checked >= _CHECK_SECONDS and self._lock.acquire(blocking=False):
+            threading.Thread(target=self._look, name="newer market", daemon=True).start()
+        return market
+
+    def _look(self) -> None:
         try:
             self._refresh()
         except DatabaseAway:
-            if self._market is None:
-                raise
+            pass  # the version held is served until the database is back
         finally:
             self._checked = time.monotonic()
             self._lock.release()
-        if self._market is None:
-            raise MarketNotReady
-        return self._market
 
     def _refresh(self) -> None:
         state = read_state(self._engine)
@@ -315,6 +316,7 @@ class MarketHolder:
             frame = load_frame(self._engine)
             if frame is not None:
                 self._market = make_market(self._engine, frame)
+            self._checked = time.monotonic()
 
 
 def make_market(engine: Engine, frame: MarketFrame) -> Market:

@@ -45,7 +45,7 @@ def test_an_evening_with_names_out_of_their_week(quiet_page: Page, market: Marke
     evidence = page.get_by_role("region", name="Evidence")
     expect(evidence.locator(".verdict").first).to_contain_text("It fired")
     expect(evidence.locator(".verdict.target")).to_contain_text("Too few to say")
-    expect(evidence.locator("tbody tr:not(.measure)")).to_have_count(16)
+    expect(evidence.locator("tbody tr:not(.measure)")).to_have_count(20)
     # Compare its sector in the Lineup against the 52-week mean, and carry the two most extreme to the tray.
     page.keyboard.press("n")
     expect(page.get_by_role("heading", level=1)).to_have_text("Lineup")
@@ -72,6 +72,8 @@ def test_the_keys_walk_through_the_parts_and_the_chain(quiet_page: Page):
     page.keyboard.press("3")
     expect(page.get_by_role("heading", name="Where price stands")).to_be_visible()
     page.keyboard.press("4")
+    expect(page.get_by_role("heading", name="Where it stands")).to_be_visible()
+    page.keyboard.press("5")
     tabs = page.get_by_role("tab")
     expect(page.get_by_role("tab", selected=True)).to_contain_text("18 Sep")
     page.keyboard.press("ArrowRight")
@@ -86,7 +88,7 @@ def test_the_keys_walk_through_the_parts_and_the_chain(quiet_page: Page):
     assert page.locator(".chain-table tbody tr:focus").get_attribute("class") != money.get_attribute("class")
     assert page.evaluate("document.documentElement.scrollTop + document.body.scrollTop") == 0, "the frame stays"
     page.go_back()
-    expect(page.get_by_role("heading", name="Where price stands")).to_be_visible()
+    expect(page.get_by_role("heading", name="Where it stands")).to_be_visible()
 
 
 @pytest.mark.parametrize(("symbol", "words", "rows"), [("BULVI", "Optics & Orbital", 40), ("FELRO", "fund", 40)])
@@ -137,7 +139,7 @@ def test_smiles_one_overlaid_and_side_by_side(quiet_page: Page, choice):
 
 def test_every_chart_of_the_dossier_has_a_table(quiet_page: Page):
     page = quiet_page
-    for view, charts in (("volatility", 3), ("moves", 2)):
+    for view, charts in (("volatility", 3), ("moves", 2), ("positioning", 3)):
         page.goto(f"/dossier/DEMEO?view={view}")
         buttons = page.get_by_role("button", name="show as table")
         expect(buttons).to_have_count(charts)

@@ -1,6 +1,7 @@
 """The market in memory: names found, reports told, universes drawn, versions swapped under load."""
 
 import datetime as dt
+import time
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
@@ -75,5 +76,9 @@ def test_requests_at_once_see_whole_versions(engine: Engine):
 
     with ThreadPoolExecutor(8) as pool:
         seen = set(pool.map(look, range(40)))
+        assert seen == {(first, 502)}, "the old version is served while the new one is being read"
+        deadline = time.monotonic() + 60
+        while holder.current().frame.state.data_version == first and time.monotonic() < deadline:
+            seen |= set(pool.map(look, range(40)))
     assert seen <= {(first, 502), (first + 1, 502)}
     assert holder.current().frame.state.data_version == first + 1

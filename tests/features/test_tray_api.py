@@ -7,6 +7,7 @@ from flask.testing import FlaskClient
 
 from flinch.app import create_app
 from flinch.feeds.load_simulated import load_demo_market
+from flinch.feeds.simulated import SimulatedMarket
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
@@ -96,7 +97,7 @@ def test_a_full_tray_says_so(client: FlaskClient, market):
     assert "nothing was added" in answer.json["message"]
 
 
-def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path):
+def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path, small: SimulatedMarket):
     server = LocalServer(tmp_path / "database")
     server.start()
     try:
@@ -106,7 +107,7 @@ def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path
         waiting = client.get("/api/market")
         assert waiting.status_code == 503
         assert waiting.json["type"] == "market_not_ready"
-        load_demo_market(engine, lambda stage, share: None)
+        load_demo_market(engine, lambda stage, share: None, market=small)
         assert client.post("/api/screen", json={"stack": {}}).status_code == 200
         assert symbols(add(client, "TARNO")) == ["TARNO"]
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-from sqlalchemy import Engine, update
+from sqlalchemy import Engine, and_, update
 
 from flinch.feeds.publish import publish
+from flinch.store.chain import stored
 from flinch.store.engine import transaction
 from flinch.store.frame import MarketFrame, load_frame
 from flinch.store.models import Name, OptionQuote
@@ -21,7 +22,8 @@ def test_a_name_whose_quotes_vanish_loses_todays_volatility_only_and_gets_it_bac
     before = frame(engine)
     row = before.index["BELUA"]
     with transaction(engine) as session:
-        mine = OptionQuote.name_id == session.query(Name).filter_by(symbol="BELUA").one().id
+        key = session.query(Name).filter_by(symbol="BELUA").one().id
+        mine = and_(OptionQuote.taken_at == stored(before.state.as_of), OptionQuote.name_id == key)
         quotes = {(q.expiration, q.strike, q.is_call): (q.bid, q.ask) for q in session.query(OptionQuote).filter(mine)}
         session.execute(update(OptionQuote).where(mine).values(bid=None, ask=None))
     try:

@@ -1,16 +1,19 @@
 """The simulated market: made up, the same everywhere, of one piece, and behaving like a market."""
 
+import itertools
 import re
 
 import numpy as np
+import polars as pl
 import pytest
 
 from flinch.core.volatility import historical_vol
 from flinch.core.volatility.chain import ChainQuotes, summarise_expiries
-from flinch.feeds.simulated import SimulatedMarket, simulate
+from flinch.feeds.simulated import SimulatedMarket
 from flinch.feeds.simulated.calendar import AS_OF, listed_expirations, years_to_expiry
 from flinch.feeds.simulated.chains import RATE
 from flinch.feeds.simulated.names import listings
+from flinch.feeds.simulated.storylines import storylines
 
 
 @pytest.fixture(scope="module")
@@ -37,21 +40,10 @@ def test_names_are_invented_distinct_and_shaped_as_promised():
     assert len({name.symbol[:4] for name in names}) == 502, "two symbols differ in their last letter only"
 
 
-def test_made_twice_it_is_the_same(simulated: SimulatedMarket):
-    again = simulate()
-    for field in ("open", "high", "low", "close", "volume"):
-        assert np.array_equal(getattr(simulated, field), getattr(again, field), equal_nan=True)
-    for field, values in simulated.volatility.items():
-        assert np.array_equal(values, again.volatility[field], equal_nan=True), field
-    assert all(
-        np.array_equal(a, b, equal_nan=a.dtype.kind == "f") for a, b in zip(simulated.chain, again.chain, strict=True)
-    )
-
-
 def test_it_is_the_market_that_was_made_before(simulated: SimulatedMarket):
     # Coarse on purpose: these figures change when the simulator makes another market, not with a processor's last digit.
     # Then raise SIMULATOR_VERSION, so that a market loaded earlier is made afresh.
-    assert len(simulated.chain.strike) == pytest.approx(159_066, rel=1e-3)
+    assert len(simulated.chain.strike) == pytest.approx(221_036, rel=2e-3)
     assert np.log(simulated.close).mean() == pytest.approx(3.696, abs=5e-3)
 
 
@@ -216,13 +208,80 @@ def test_mornings_lead_from_the_last_close_to_the_open(simulated: SimulatedMarke
     assert np.nanmean(share[busy]) > 1.5 * np.nanmean(share[~busy])
 
 
-def test_open_interest_follows_the_volume_of_the_session_before(simulated: SimulatedMarket):
+def contracts_of(simulated: SimulatedMarket, place: int) -> pl.DataFrame:
+    """A snapshot's contracts with their keys."""
+    snapshot = simulated.snapshots[place]
+    chain, expiries = snapshot.chain, snapshot.expiries
+    return pl.DataFrame(
+        {
+            "name": expiries.name[chain.expiry],
+            "expiration": expiries.expiration[chain.expiry],
+            "strike": chain.strike,
+            "is_call": chain.is_call,
+            "volume": chain.volume,
+            "open_interest": chain.open_interest,
+        }
+    )
+
+
+KEY = ["name", "expiration", "strike", "is_call"]
+
+
+def test_snapshots_are_six_closes_and_five_of_the_newest_session(simulated: SimulatedMarket):
+    sessions = [snapshot.session for snapshot in simulated.snapshots]
+    assert sessions == [497, 498, 499, 500, 501, 502] + [503] * 5
+    assert [f"{s.taken_at:%H:%M}" for s in simulated.snapshots[6:]] == ["10:00", "11:30", "13:00", "14:30", "15:45"]
+    assert simulated.snapshots[-1].taken_at == AS_OF
+    assert np.array_equal(simulated.snapshots[-1].spot, simulated.close[:, -1])
+    assert np.array_equal(simulated.snapshots[5].spot, simulated.close[:, 502])
+
+
+def test_within_a_session_volume_grows_and_open_interest_stays(simulated: SimulatedMarket):
+    day = simulated.snapshots[6:]
+    for earlier, later in itertools.pairwise(day):
+        assert np.array_equal(earlier.chain.strike, later.chain.strike)
+        assert np.array_equal(earlier.chain.open_interest, later.chain.open_interest), "it is counted in the morning"
+        assert np.all(later.chain.volume >= earlier.chain.volume)
+        assert later.chain.volume.sum() > earlier.chain.volume.sum()
+        assert np.all(later.expiries.years < earlier.expiries.years)
+
+
+def test_open_interest_follows_the_trades_of_the_session_before(simulated: SimulatedMarket):
+    # Two planted cases are given what is open at their start.
+    bases = {story.symbol for story in storylines() if any(plant.base is not None for plant in story.interest)}
+    given = [row for row, name in enumerate(simulated.names) if name.symbol in bases]
+    for place in range(6):
+        before, after = contracts_of(simulated, place), contracts_of(simulated, place + 1)
+        both = before.join(after, on=KEY, suffix="_after").filter(~pl.col("name").is_in(given))
+        change = both["open_interest_after"] - both["open_interest"]
+        assert (change.abs() <= both["volume"]).all(), "nothing opens or closes without a trade"
+        assert (after["open_interest"] >= 0).all()
+        new = after.join(before, on=KEY, how="anti")
+        assert (new["open_interest"] == 0).all(), "what was just listed has nobody in it"
+        day = simulated.sessions[simulated.snapshots[place + 1].session]
+        assert (after["expiration"].to_numpy() > day).all(), "what expired is gone"
+        kept = before.filter(pl.col("expiration").is_in(after["expiration"].unique().to_list()))
+        assert kept.join(after, on=KEY, how="anti").is_empty(), "a listed strike stays until it expires"
+
+
+def test_exposure_of_every_session_is_there_and_moves(simulated: SimulatedMarket):
+    net = simulated.positions["call_exposure"] + simulated.positions["put_exposure"]
+    assert np.isfinite(net).all()
+    assert 0.3 < (net > 0).mean() < 0.7
+    turns = (np.sign(net[:, 1:]) != np.sign(net[:, :-1])).sum(axis=1)
+    assert 5 < np.median(turns) < 100
+    flips = simulated.positions["flip"] / simulated.close
+    assert 0.3 < np.isfinite(flips).mean() < 0.8
+    assert np.nanmin(flips) > 0.79
+    assert np.nanmax(flips) < 1.21
+
+
+def test_what_is_opened_follows_the_volume_of_the_session_before(simulated: SimulatedMarket):
     days = simulated.option_days
-    for side in ("call", "put"):
-        change = np.diff(days[f"{side}_open_interest"], axis=1)[:, 1:]
-        volume = days[f"{side}_volume"][:, 1:-1]
-        corr = [np.corrcoef(c, v)[0, 1] for c, v in zip(change, volume, strict=True)]
-        assert np.median(corr) > 0.5
+    volume = (days["call_volume"] + days["put_volume"])[:, 1:-1]
+    opened = simulated.positions["opened"][:, 2:]
+    corr = [np.corrcoef(c, v)[0, 1] for c, v in zip(opened, volume, strict=True)]
+    assert np.median(corr) > 0.5
 
 
 def test_facts_are_plausible_and_mostly_agree(simulated: SimulatedMarket):

@@ -2,15 +2,18 @@
 
 import numpy as np
 import pytest
+from sqlalchemy import Engine
 
 from flinch.core.rules import METRICS
+from flinch.features.dossier.positioning import positioning
+from flinch.features.dossier.positioning_schemas import PositioningQuery
 from flinch.feeds.simulated.storylines import Storyline, storylines
 from flinch.market import PLAIN, Market
 
 STORIES = storylines()
 
 
-def measure(market: Market, story: Storyline) -> dict[str, float]:
+def measure(market: Market, engine: Engine, story: Storyline) -> dict[str, float]:
     """Every figure that a manifest entry may promise, as the application computes it."""
     frame, row = market.frame, market.row(story.symbol)
     iv7, iv30 = frame.implied[7][row], frame.implied[30][row]
@@ -35,6 +38,22 @@ def measure(market: Market, story: Storyline) -> dict[str, float]:
     found["days_to_nearest_expiration"] = (frame.expiries[row][0].expiration - market.today).days
     found["missing_sessions"] = np.isnan(close).sum()
     found["observed_sessions"] = np.isfinite(iv30[-252:]).sum()
+    if story.interest or story.adjusted or story.multiplier:
+        found |= positions(market, engine, story)
+    return found
+
+
+def positions(market: Market, engine: Engine, story: Storyline) -> dict[str, float]:
+    """What the Dossier says of the contracts that were planted."""
+    view = positioning(market, engine, story.symbol, PositioningQuery())
+    found = {"multiplier": view.multiplier, "adjusted_interest": sum(a.open_interest for a in view.adjusted)}
+    found["likely_spread"] = view.spreads[0].contracts if view.spreads else 0
+    if story.interest:
+        plant = story.interest[-1]
+        wanted = (plant.expiration, plant.strike, plant.right == "call")
+        build = next(b for b in view.builds if (b.expiration, b.strike, b.is_call) == wanted)
+        found |= {"planted_change": build.change, "planted_base": build.before, "planted_small_base": build.small_base}
+        found["planted_percent"] = build.percent if build.percent is not None else np.nan
     return found
 
 
@@ -45,8 +64,8 @@ def test_every_story_has_a_name_of_its_own_and_dates_the_market_knows(market: Ma
 
 
 @pytest.mark.parametrize("story", STORIES, ids=lambda story: story.name)
-def test_the_planted_numbers_are_found(market: Market, story: Storyline):
-    found = measure(market, story)
+def test_the_planted_numbers_are_found(market: Market, engine: Engine, story: Storyline):
+    found = measure(market, engine, story)
     for key, (low, high) in story.expect.items():
         assert low <= found[key] <= high, f"{story.symbol}: {key} is {found[key]}"
 

@@ -53,6 +53,48 @@ def run_in_chunks(
             pass
 
 
+def group_bounds(group: IntArray, groups: int) -> IntArray:
+    """Where each group begins, and the end of the last, shape (groups + 1,).
+
+    Raises
+    ------
+    ValueError
+        When `group` is not in order.
+    """
+    if np.any(group[1:] < group[:-1]):
+        raise ValueError("rows must be in order of their group")
+    return np.searchsorted(group, np.arange(groups + 1)).astype(np.int64)
+
+
+def over_groups(kernel: Callable[[int, int], None], bounds: IntArray) -> None:
+    """Run `kernel(first, last)`, which releases the interpreter lock, over ranges of groups of about as many rows each, on all
+    cores; `bounds` as from `group_bounds`."""
+    groups, workers = bounds.size - 1, os.cpu_count() or 1
+    if bounds[-1] < 10_000 or workers == 1:
+        kernel(0, groups)
+        return
+    cuts = np.searchsorted(bounds, np.linspace(0, bounds[-1], 4 * workers + 1))
+    cuts[0], cuts[-1] = 0, groups
+    with ThreadPoolExecutor(workers) as pool:
+        for _ in pool.map(kernel, cuts[:-1].tolist(), cuts[1:].tolist()):
+            pass
+
+
+def group_sums(values: FloatArray, bounds: IntArray) -> FloatArray:
+    """Sum of each group's rows, zero for an empty group, shape (groups,); `bounds` as from `group_bounds`."""
+    out = np.zeros(bounds.size - 1)
+    filled = np.flatnonzero(np.diff(bounds))
+    if filled.size:
+        out[filled] = np.add.reduceat(values, bounds[filled])
+    return out
+
+
+def writable(values: ArrayLike) -> FloatArray:
+    """As contiguous float64 that compiled code may take: columns of a table come read-only. Copied only when it must be."""
+    found = np.ascontiguousarray(values, dtype=np.float64)
+    return found if found.flags.writeable else found.copy()
+
+
 def shaped(flat: FloatArray, shape: tuple[int, ...]) -> Any:
     """Give a flat result its broadcast shape back; a scalar call gets a float."""
     return flat.reshape(shape) if shape else float(flat[0])

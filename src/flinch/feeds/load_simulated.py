@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 
 import numpy as np
 import polars as pl
@@ -12,12 +14,15 @@ from sqlalchemy import Engine
 
 from flinch.feeds.publish import publish
 from flinch.feeds.simulated import SimulatedMarket, simulate
-from flinch.feeds.simulated.calendar import AS_OF
+from flinch.feeds.simulated.calendar import AS_OF, CLOSE, EXCHANGE_ZONE, session_opens
 from flinch.feeds.state import SIMULATOR_VERSION, SOURCE
 from flinch.store.bulk import empty_market, replace_rows
-from flinch.store.market_state import begin_load, finish_load
+from flinch.store.chain import stored
+from flinch.store.market_state import advance, begin_load, finish_load
 from flinch.store.models import (
     Base,
+    ChainSnapshot,
+    ContractSeries,
     DailyBar,
     Dividend,
     EarningsReport,
@@ -30,39 +35,75 @@ from flinch.store.models import (
     Name,
     OptionDay,
     OptionQuote,
+    Position,
     ShortInterest,
+    SnapshotPrice,
     VolatilityDay,
 )
 
 Progress = Callable[[str, float], None]
 
 
-def load_demo_market(engine: Engine, progress: Progress) -> None:
+def load_demo_market(
+    engine: Engine, progress: Progress, *, market: SimulatedMarket | None = None, snapshots: int | None = None
+) -> None:
     """Make the demo market, write it and publish it; what an interrupted load left behind is removed first.
 
-    `progress` is called with a stage's name and the share of it that is done.
+    Parameters
+    ----------
+    engine
+        The store, migrated.
+    progress
+        Called with a stage's name and the share of it that is done.
+    market
+        One that is made already.
+    snapshots
+        Stop at so many, as the market was then; all when left out.
     """
-    market = simulate(progress)
-    begin_load(engine, source=SOURCE, source_version=SIMULATOR_VERSION, as_of=AS_OF, rate=market.rate)
+    market = market or simulate(progress)
+    count = len(market.snapshots) if snapshots is None else snapshots
+    as_of = market.snapshots[count - 1].taken_at
+    begin_load(engine, source=SOURCE, source_version=SIMULATOR_VERSION, as_of=as_of, rate=market.rate)
     empty_market(engine)
-    write_market(engine, market, progress)
-    progress("publish", 0.0)
-    publish(engine)
+    write_market(engine, market, progress, snapshots=count)
+    for place in range(1, count):
+        progress("publish", (place - 1) / (count - 1))
+        publish(engine, market.snapshots[place].taken_at, newest=place == count - 1)
     finish_load(engine)
     progress("publish", 1.0)
 
 
-def write_market(engine: Engine, market: SimulatedMarket, progress: Progress) -> None:
-    """Write the market's tables; today's volatility is left to publish, which reads it from the chain."""
+def next_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None:
+    """A later snapshot of the newest session arrives: its rows are written and published, and only then it is served."""
+    _write_snapshot(engine, market, place)
+    replace_rows(engine, DailyBar, _by_session(market, _today(market), _bars_at(market, place)))
+    since = stored(market.snapshots[place - 1].taken_at)
+    replace_rows(engine, MinuteBar, _minutes(market, place).filter(pl.col("at") >= since))
+    taken_at = market.snapshots[place].taken_at
+    publish(engine, taken_at)
+    advance(engine, taken_at)
+
+
+def write_market(engine: Engine, market: SimulatedMarket, progress: Progress, *, snapshots: int | None = None) -> None:
+    """Write the market's tables, up to a number of snapshots; what is read from the chains is left to publish."""
+    count = len(market.snapshots) if snapshots is None else snapshots
+    past = _before_today(market)
+    # Publish needs the open interest of the session before, so the oldest chain is not its work.
+    read_by_publish = {snapshot.session for snapshot in market.snapshots[1:]}
+    summarised = market.traded.copy()
+    summarised[:, sorted(read_by_publish)] = False
     tables: list[tuple[type[Base], pl.DataFrame]] = [
         (Name, _names(market)),
         (ExchangeSession, pl.DataFrame({"session": market.calendar})),
-        (DailyBar, _by_session(market, market.traded, _bars(market))),
+        (DailyBar, _by_session(market, past, _bars(market))),
+        (DailyBar, _by_session(market, _today(market), _bars_at(market, count - 1))),
         (ExtendedDay, _by_session(market, market.traded, market.extended._asdict())),
-        (OptionDay, _by_session(market, _before_today(market), market.option_days)),
-        (VolatilityDay, _by_session(market, _before_today(market), _vols(market))),
+        (OptionDay, _by_session(market, past, market.option_days)),
+        (VolatilityDay, _by_session(market, past, _vols(market))),
+        (Position, _history(market, summarised)),
         (EarningsReport, _reports(market)),
         (FundMember, _members(market)),
+        (ContractSeries, _series(market)),
         *[
             (table, rows.rename({"name": "name_id"}).with_columns(pl.col("name_id") + 1))
             for table, rows in (
@@ -70,14 +111,19 @@ def write_market(engine: Engine, market: SimulatedMarket, progress: Progress) ->
                 (Estimate, market.estimates),
                 (Dividend, market.dividends),
                 (ShortInterest, market.short_interest),
-                (MinuteBar, market.minute_bars),
             )
         ],
-        (OptionQuote, _quotes(market)),
+        (MinuteBar, _minutes(market, count - 1)),
     ]
-    for done, (table, rows) in enumerate(tables):
-        progress("store", done / len(tables))
-        replace_rows(engine, table, rows)
+    # The database writes with one thread a connection, so two keep a small machine busy; the longest first.
+    work = [
+        *[partial(_write_snapshot, engine, market, place) for place in range(count)],
+        *[partial(replace_rows, engine, table, rows) for table, rows in reversed(tables)],
+    ]
+    with ThreadPoolExecutor(2) as writers:
+        for done, write in enumerate([writers.submit(step) for step in work]):
+            write.result()
+            progress("store", (done + 1) / (len(work) + 1))
     progress("store", 1.0)
 
 
@@ -97,18 +143,42 @@ def _names(market: SimulatedMarket) -> pl.DataFrame:
 
 
 def _by_session(
-    market: SimulatedMarket, kept: NDArray[np.bool_], columns: dict[str, NDArray[np.generic]]
+    market: SimulatedMarket, kept: NDArray[np.bool_], columns: Mapping[str, NDArray[np.float64]]
 ) -> pl.DataFrame:
     name, session = np.nonzero(kept)
     keys = {"name_id": name + 1, "session": market.sessions[session]}
     return pl.DataFrame(keys | {key: array[name, session] for key, array in columns.items()})
 
 
-def _bars(market: SimulatedMarket) -> dict[str, NDArray[np.generic]]:
+def _bars(market: SimulatedMarket) -> dict[str, NDArray[np.float64]]:
     return {"open": market.open, "high": market.high, "low": market.low, "close": market.close, "volume": market.volume}
 
 
-def _vols(market: SimulatedMarket) -> dict[str, NDArray[np.generic]]:
+def _bars_at(market: SimulatedMarket, place: int) -> dict[str, NDArray[np.float64]]:
+    """Daily bars of which the newest ends with a snapshot."""
+    bars = {key: values.copy() for key, values in _bars(market).items()}
+    if market.snapshots[place].taken_at == AS_OF:
+        return bars
+    sofar = _minutes(market, place).filter(pl.col("at") >= session_opens(market.sessions[-1:])[0])
+    day = (
+        sofar.sort("name_id", "at")
+        .group_by("name_id", maintain_order=True)
+        .agg(pl.col("high").max(), pl.col("low").min(), pl.col("close").last(), pl.col("volume").sum())
+    )
+    row = day["name_id"].to_numpy() - 1
+    for key in ("high", "low", "close", "volume"):
+        bars[key][row, -1] = day[key].to_numpy()
+    bars["volume"][np.isnan(market.volume[:, -1]), -1] = np.nan
+    return bars
+
+
+def _minutes(market: SimulatedMarket, place: int) -> pl.DataFrame:
+    """Minute bars up to a snapshot."""
+    rows = market.minute_bars.rename({"name": "name_id"}).with_columns(pl.col("name_id") + 1)
+    return rows.filter(pl.col("at") < stored(market.snapshots[place].taken_at))
+
+
+def _vols(market: SimulatedMarket) -> dict[str, NDArray[np.float64]]:
     return {key: np.round(values, 6) for key, values in market.volatility.items()}
 
 
@@ -116,6 +186,27 @@ def _before_today(market: SimulatedMarket) -> NDArray[np.bool_]:
     kept = market.traded.copy()
     kept[:, -1] = False
     return kept
+
+
+def _today(market: SimulatedMarket) -> NDArray[np.bool_]:
+    kept = np.zeros_like(market.traded)
+    kept[:, -1] = market.traded[:, -1]
+    return kept
+
+
+def _history(market: SimulatedMarket, kept: NDArray[np.bool_]) -> pl.DataFrame:
+    """Exposure and open interest of past sessions, at their closes."""
+    closes = [dt.datetime.combine(day, CLOSE, EXCHANGE_ZONE) for day in market.sessions.astype(object)]
+    moment = np.array([stored(close) for close in closes], dtype="datetime64[ms]")
+    name, session = np.nonzero(kept)
+    keys = {"name_id": name + 1, "taken_at": moment[session]}
+    return pl.DataFrame(keys | {key: array[name, session] for key, array in market.positions.items()})
+
+
+def _series(market: SimulatedMarket) -> pl.DataFrame:
+    rows = [(i + 1, 0, m, m, 0.0) for i, m in enumerate(market.multiplier.tolist())]
+    rows += [(a.name + 1, 1, a.multiplier, a.shares, a.cash) for a in market.adjusted if a.taken_at == AS_OF]
+    return pl.DataFrame(rows, ["name_id", "series", "multiplier", "shares", "cash"], orient="row")
 
 
 def _members(market: SimulatedMarket) -> pl.DataFrame:
@@ -143,18 +234,39 @@ def _reports(market: SimulatedMarket) -> pl.DataFrame:
     )
 
 
-def _quotes(market: SimulatedMarket) -> pl.DataFrame:
-    chain, expiries = market.chain, market.expiries
-    return pl.DataFrame(
+def _write_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None:
+    """One snapshot's contracts, prices, and the moment itself."""
+    snapshot = market.snapshots[place]
+    chain, expiries = snapshot.chain, snapshot.expiries
+    moment = pl.lit(stored(snapshot.taken_at)).alias("taken_at")
+    session = market.sessions[snapshot.session].astype(object)
+    price = pl.DataFrame({"name_id": np.arange(1, len(market.names) + 1), "price": snapshot.spot})
+    here = pl.Series(market.traded[:, snapshot.session])
+    replace_rows(engine, ChainSnapshot, pl.DataFrame({"session": [session]}).with_columns(moment))
+    replace_rows(engine, SnapshotPrice, price.filter(here).with_columns(moment))
+    name = expiries.name[chain.expiry]
+    standard = pl.DataFrame(
         {
-            "name_id": expiries.name[chain.expiry] + 1,
-            "taken_at": np.full(chain.strike.size, np.datetime64(AS_OF.astimezone(dt.UTC).replace(tzinfo=None), "ms")),
+            "name_id": name + 1,
             "expiration": expiries.expiration[chain.expiry],
             "strike": chain.strike,
             "is_call": chain.is_call,
+            "series": np.zeros(name.size, dtype=np.int64),
             "bid": chain.bid,
             "ask": chain.ask,
             "volume": chain.volume,
             "open_interest": chain.open_interest,
         }
-    )
+    ).filter(pl.Series(market.traded[name, snapshot.session]))
+    apart = [
+        pl.DataFrame(
+            {
+                "name_id": np.full(rows.strike.size, rows.name + 1),
+                "series": np.ones(rows.strike.size, dtype=np.int64),
+                **{key: getattr(rows, key) for key in standard.columns if key not in ("name_id", "series")},
+            }
+        ).select(standard.columns)
+        for rows in market.adjusted
+        if rows.taken_at == snapshot.taken_at
+    ]
+    replace_rows(engine, OptionQuote, pl.concat([standard, *apart]).select(moment, *standard.columns))

@@ -1,9 +1,9 @@
-"""Publish: compute what depends on the newest chain, and write it where the frame reads it."""
+"""Publish: compute what depends on a snapshot of the chains, and write it where the frame reads it."""
 
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any
+from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -11,125 +11,143 @@ import polars as pl
 from sqlalchemy import Engine
 
 from flinch.core.calendar import is_monthly
-from flinch.core.moves import cycle_ends, cycles
-from flinch.core.volatility import constant_maturity_vol, ex_earnings, reports_before
+from flinch.core.gamma import StrikeRows, summarise_positions
+from flinch.core.moves import cycle_ends, cycles, running_ends
+from flinch.core.volatility import constant_maturity_vol, ex_earnings, reports_before, smile_vol
 from flinch.core.volatility.chain import FLAWS, ChainQuotes, ExpirySummary, summarise_expiries, typical_width
 from flinch.store.bulk import replace_rows
+from flinch.store.chain import (
+    read_interest,
+    read_multipliers,
+    read_snapshots,
+    read_spots,
+    read_strike_rows,
+    stored,
+)
 from flinch.store.facts import dividends_ahead, next_reactions
-from flinch.store.frame import TENORS, read_calendar, read_names, read_option_totals, read_quotes, read_spots
+from flinch.store.frame import TENORS, read_calendar, read_names
 from flinch.store.market_state import read_state
-from flinch.store.models import SVI_COLUMNS, ExpiryVolatility, OptionDay, VolatilityDay
+from flinch.store.models import SVI_COLUMNS, ExpiryVolatility, OptionDay, Position, VolatilityDay
 from flinch.store.reading import dates, numbers
 
 _ZONE = ZoneInfo("America/New_York")
+_CLOSE = dt.time(16)
 
 
-def publish(engine: Engine) -> None:
-    """Fit every name's surface to the newest chain; write the session's volatility and option activity.
+class Reading(NamedTuple):
+    """A snapshot of all chains and the surfaces fitted to it.
 
+    `rows` has a strike a row, `group` being its expiration's row in `groups`; `owner` is each group's row in `names`, `spot` by
+    name.
+    """
+
+    taken_at: dt.datetime
+    session: dt.date
+    names: pl.DataFrame
+    spot: np.ndarray
+    rows: pl.DataFrame
+    groups: pl.DataFrame
+    owner: np.ndarray
+    years: np.ndarray
+    chain: ChainQuotes
+    summary: ExpirySummary
+    rate: float
+
+
+def publish(engine: Engine, taken_at: dt.datetime | None = None, *, newest: bool = True) -> None:
+    """Fit every name's surface to a snapshot of the chains; write surfaces, exposures and what was opened.
+
+    Parameters
+    ----------
+    engine
+        The store.
+    taken_at
+        The snapshot; the market's as-of instant when left out.
+    newest
+        Whether it is, or is about to be, the newest one: the session's volatility and option activity are then written too.
+
+    Notes
+    -----
     One pass over all contracts; running it twice writes the same rows.
     """
     state = read_state(engine)
     if state is None:
         raise RuntimeError("no market is loaded")
-    session = state.as_of.astimezone(_ZONE).date()
-    quotes = read_quotes(engine, state.as_of)
-    names = read_names(engine)
-    spots = read_spots(engine, session)
-    groups = quotes.select("name_id", "expiration").unique(maintain_order=True).with_row_index("group")
-    rows = quotes.join(groups, on=["name_id", "expiration"], maintain_order="left")
-    groups = groups.join(spots, on="name_id", how="left", maintain_order="left")
-    instants = [dt.datetime.combine(day, dt.time(16), _ZONE) for day in groups["expiration"]]
-    years = np.array([(instant - state.as_of).total_seconds() / 60 / 525_600 for instant in instants])
+    # In UTC: between two instants of one zone Python would count by the wall clock and lose the hour of summer time.
+    reading = _read(engine, (taken_at or state.as_of).astimezone(dt.UTC), state.rate)
+    bare = _without_reports(engine, reading)
+    _write_expiries(engine, reading, bare.vols)
+    _write_positions(engine, reading)
+    if newest:
+        _write_day(engine, reading, bare)
+
+
+def _read(engine: Engine, taken_at: dt.datetime, rate: float) -> Reading:
+    session = taken_at.astimezone(_ZONE).date()
+    rows, names = read_strike_rows(engine, taken_at), read_names(engine)
+    ids = names["id"].to_numpy()
+    prices = read_spots(engine, taken_at)
+    spot = np.full(names.height, np.nan)
+    spot[np.searchsorted(ids, prices["name_id"].to_numpy())] = numbers(prices["price"])
+    groups = rows.select("name_id", "expiration").unique(maintain_order=True).with_row_index("group")
+    rows = rows.join(groups, on=["name_id", "expiration"], maintain_order="left")
+    instants = [dt.datetime.combine(day, _CLOSE, _ZONE) for day in groups["expiration"]]
+    years = np.array([(instant - taken_at).total_seconds() / 60 / 525_600 for instant in instants])
     chain = ChainQuotes(
         rows["group"].cast(pl.Int64).to_numpy(),
         numbers(rows["strike"]),
         *[numbers(rows[f"{side}_{quote}"]) for side in ("call", "put") for quote in ("bid", "ask")],
     )
-    spot = numbers(groups["close"])
-    owner = np.searchsorted(names["id"].to_numpy(), groups["name_id"].to_numpy())
+    owner = np.searchsorted(ids, groups["name_id"].to_numpy())
     summary = summarise_expiries(
         chain,
         name=owner,
-        spot=spot,
+        spot=spot[owner],
         years=years,
-        rate=state.rate,
+        rate=rate,
         american=(names["kind"] != "index").to_numpy()[owner],
-        dividends=dividends_ahead(engine, session, groups, state.rate),
+        dividends=dividends_ahead(engine, session, groups, rate),
     )
-    # One row a name, one column an expiry in date order.
+    return Reading(taken_at, session, names, spot, rows, groups, owner, years, chain, summary, rate)
+
+
+class _Bare(NamedTuple):
+    """Volatility of each expiration that is still ahead, without reports, and the move priced for one, by name."""
+
+    ahead: np.ndarray
+    vols: np.ndarray
+    move: np.ndarray
+
+
+def _tabled(reading: Reading, values: np.ndarray) -> np.ndarray:
+    """One row a name, one column an expiry in date order."""
+    owner = reading.owner
     place = np.arange(owner.size) - np.searchsorted(owner, owner)
-    width = int(place.max(initial=0)) + 1
+    out = np.full((reading.names.height, int(place.max(initial=0)) + 1), np.nan)
+    out[owner, place] = values
+    return out
 
-    def table(values: np.ndarray) -> np.ndarray:
-        out = np.full((names.height, width), np.nan)
-        out[owner, place] = values
-        return out
 
-    expirations = dates(groups["expiration"])
-    days = (expirations - np.datetime64(session, "D")).astype(np.float64)
+def _days(reading: Reading) -> np.ndarray:
+    found: np.ndarray = (dates(reading.groups["expiration"]) - np.datetime64(reading.session, "D")).astype(np.float64)
+    return found
+
+
+def _without_reports(engine: Engine, reading: Reading) -> _Bare:
+    days = _days(reading)
     # An expiration of today prices nothing that is still to come.
-    ahead = np.where(days > 0, summary.vol, np.nan)
-    to_report = next_reactions(engine, names["id"].to_numpy(), session)
-    reports = reports_before(np.nan_to_num(table(days)).astype(np.int64), to_report)
-    bare = ex_earnings(table(years), table(ahead), reports)
-    _write_expiries(engine, session, groups, years, summary, bare.vols[owner, place])
-
-    targets = np.array(TENORS) / 365
-    vols = constant_maturity_vol(table(years), table(ahead), targets)
-    month = np.array([30 / 365])
-    fixed = {
-        "iv30_ex_earnings": constant_maturity_vol(table(years), bare.vols, month)[:, 0],
-        "implied_earnings_move": bare.move,
-        "put_25d": constant_maturity_vol(table(years), table(summary.put_25d), month)[:, 0],
-        "call_25d": constant_maturity_vol(table(years), table(summary.call_25d), month)[:, 0],
-        "fit_quality": _name_quality(owner, names.height, days, summary),
-    }
-    calendar = read_calendar(engine)
-    here = int(np.searchsorted(calendar, np.datetime64(session, "D")))
-    for key, monthly in (("iv_week", False), ("iv_month", True)):
-        end = calendar[cycles(cycle_ends(calendar, monthly=monthly)).end[here + 1]]
-        fixed[key] = np.full(names.height, np.nan)
-        fixed[key][owner[expirations == end]] = ahead[expirations == end]
-    fixed["iv_nearest"] = np.full(names.height, np.nan)
-    read = np.flatnonzero(np.isfinite(ahead))
-    firsts = np.unique(owner[read], return_index=True)
-    fixed["iv_nearest"][firsts[0]] = ahead[read[firsts[1]]]
-    by_name = names.select(pl.col("id").alias("name_id"), pl.lit(session).alias("session"))
-    replace_rows(
-        engine,
-        VolatilityDay,
-        by_name.with_columns(
-            [pl.Series(f"iv{tenor}", vols[:, i]) for i, tenor in enumerate(TENORS)]
-            + [pl.Series(key, values) for key, values in fixed.items()]
-        ),
-    )
-    totals = read_option_totals(engine, state.as_of)
-    counts = [np.bincount(owner, weights, names.height) for weights in (None, ~is_monthly(expirations))]
-    strikes = np.bincount(owner[chain.group], minlength=names.height)
-    quoted_width = typical_width(chain, owner, spot=spot, years=years, count=names.height)
-    replace_rows(
-        engine,
-        OptionDay,
-        by_name.with_columns(
-            pl.Series("atm_width", np.round(quoted_width, 3)),
-            pl.Series("expirations", counts[0].astype(np.int64)),
-            pl.Series("weekly_expirations", counts[1].astype(np.int64)),
-            pl.Series("strikes", strikes),
-        ).join(totals, on="name_id", how="inner", maintain_order="left"),
-    )
+    ahead = np.where(days > 0, reading.summary.vol, np.nan)
+    to_report = next_reactions(engine, reading.names["id"].to_numpy(), reading.session)
+    reports = reports_before(np.nan_to_num(_tabled(reading, days)).astype(np.int64), to_report)
+    bare = ex_earnings(_tabled(reading, reading.years), _tabled(reading, ahead), reports)
+    place = np.arange(reading.owner.size) - np.searchsorted(reading.owner, reading.owner)
+    return _Bare(ahead, bare.vols[reading.owner, place], bare.move)
 
 
-def _write_expiries(
-    engine: Engine,
-    session: dt.date,
-    groups: pl.DataFrame,
-    years: np.ndarray,
-    summary: ExpirySummary,
-    without_reports: np.ndarray,
-) -> None:
+def _write_expiries(engine: Engine, reading: Reading, without_reports: np.ndarray) -> None:
+    summary = reading.summary
     columns: dict[str, Any] = {
-        "years": years,
+        "years": reading.years,
         "forward": summary.forward,
         "forward_from_parity": summary.forward_from_parity,
         "vol": summary.vol,
@@ -147,9 +165,106 @@ def _write_expiries(
     replace_rows(
         engine,
         ExpiryVolatility,
-        groups.select("name_id", pl.lit(session).alias("session"), "expiration").with_columns(
+        reading.groups.select("name_id", pl.lit(stored(reading.taken_at)).alias("taken_at"), "expiration").with_columns(
             [pl.Series(key, values) for key, values in columns.items()]
         ),
+    )
+
+
+def _write_positions(engine: Engine, reading: Reading) -> None:
+    rows, summary, group = reading.rows, reading.summary, reading.chain.group
+    earlier = [s.taken_at for s in read_snapshots(engine) if s.session < reading.session]
+    key = ["name_id", "expiration", "strike"]
+    if earlier:
+        before = rows.select(key).join(read_interest(engine, earlier[-1]), on=key, how="left", maintain_order="left")
+    else:
+        before = rows.with_columns(pl.lit(None).alias(f"{side}_open_interest") for side in ("call", "put"))
+    multipliers = read_multipliers(engine)
+    multiplier = np.full(reading.names.height, 100.0)
+    multiplier[np.searchsorted(reading.names["id"].to_numpy(), multipliers["name_id"].to_numpy())] = numbers(
+        multipliers["multiplier"]
+    )
+    years = reading.years[group]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        moneyness = np.log(reading.chain.strike / summary.forward[group])
+    name = reading.owner[group]
+    over = reading.taken_at.astimezone(_ZONE).time() >= _CLOSE
+    week_end, month_end = running_ends(read_calendar(engine), np.datetime64(reading.session, "D"), over=over)
+    found = summarise_positions(
+        StrikeRows(
+            name,
+            dates(rows["expiration"]),
+            reading.chain.strike,
+            years,
+            smile_vol(summary.fit.parameters[group], years, moneyness),
+            summary.carry[group],
+            multiplier[name],
+            *[np.nan_to_num(numbers(rows[f"{side}_open_interest"])) for side in ("call", "put")],
+            *[numbers(before[f"{side}_open_interest"]) for side in ("call", "put")],
+        ),
+        spot=reading.spot,
+        rate=reading.rate,
+        week_end=week_end,
+        month_end=month_end,
+    )
+    replace_rows(
+        engine,
+        Position,
+        reading.names.select(
+            pl.col("id").alias("name_id"), pl.lit(stored(reading.taken_at)).alias("taken_at")
+        ).with_columns([pl.Series(key, values) for key, values in found._asdict().items()]),
+    )
+
+
+def _write_day(engine: Engine, reading: Reading, bare: _Bare) -> None:
+    session, names, owner, summary = reading.session, reading.names, reading.owner, reading.summary
+    expirations, days, years = dates(reading.groups["expiration"]), _days(reading), _tabled(reading, reading.years)
+    targets = np.array(TENORS) / 365
+    vols = constant_maturity_vol(years, _tabled(reading, bare.ahead), targets)
+    month = np.array([30 / 365])
+    fixed = {
+        "iv30_ex_earnings": constant_maturity_vol(years, _tabled(reading, bare.vols), month)[:, 0],
+        "implied_earnings_move": bare.move,
+        "put_25d": constant_maturity_vol(years, _tabled(reading, summary.put_25d), month)[:, 0],
+        "call_25d": constant_maturity_vol(years, _tabled(reading, summary.call_25d), month)[:, 0],
+        "fit_quality": _name_quality(owner, names.height, days, summary),
+    }
+    calendar = read_calendar(engine)
+    here = int(np.searchsorted(calendar, np.datetime64(session, "D")))
+    for key, monthly in (("iv_week", False), ("iv_month", True)):
+        end = calendar[cycles(cycle_ends(calendar, monthly=monthly)).end[here + 1]]
+        fixed[key] = np.full(names.height, np.nan)
+        fixed[key][owner[expirations == end]] = bare.ahead[expirations == end]
+    fixed["iv_nearest"] = np.full(names.height, np.nan)
+    read = np.flatnonzero(np.isfinite(bare.ahead))
+    firsts = np.unique(owner[read], return_index=True)
+    fixed["iv_nearest"][firsts[0]] = bare.ahead[read[firsts[1]]]
+    by_name = names.select(pl.col("id").alias("name_id"), pl.lit(session).alias("session"))
+    replace_rows(
+        engine,
+        VolatilityDay,
+        by_name.with_columns(
+            [pl.Series(f"iv{tenor}", vols[:, i]) for i, tenor in enumerate(TENORS)]
+            + [pl.Series(key, values) for key, values in fixed.items()]
+        ),
+    )
+    totals = reading.rows.group_by("name_id", maintain_order=True).agg(
+        [pl.col(f"{side}_{what}").sum() for what in ("volume", "open_interest") for side in ("call", "put")]
+    )
+    counts = [np.bincount(owner, weights, names.height) for weights in (None, ~is_monthly(expirations))]
+    strikes = np.bincount(owner[reading.chain.group], minlength=names.height)
+    quoted_width = typical_width(
+        reading.chain, owner, spot=reading.spot[owner], years=reading.years, count=names.height
+    )
+    replace_rows(
+        engine,
+        OptionDay,
+        by_name.with_columns(
+            pl.Series("atm_width", np.round(quoted_width, 3)),
+            pl.Series("expirations", counts[0].astype(np.int64)),
+            pl.Series("weekly_expirations", counts[1].astype(np.int64)),
+            pl.Series("strikes", strikes),
+        ).join(totals, on="name_id", how="inner", maintain_order="left"),
     )
 
 

@@ -179,4 +179,40 @@ STARTERS = [
         "price change_pct move level days_to_earnings implied_earnings_move average_earnings_move earnings_move_ratio iv30 iv30_ex_earnings fit_quality atm_width",
         "earnings_move_ratio",
     ),
+    _starter(
+        "positive-and-rising", "Positive exposure, and rising", "positioning trend",
+        "Names in an uptrend with more gamma in calls than in puts, and more of it than yesterday and a week ago. If dealers hold the "
+        "other side of customers who sell calls and buy puts, their hedging damps moves, the more the higher this goes. Exposure says "
+        "nothing of direction, and the side is assumed: see what the page on exposure says it cannot tell.",
+        ["price >= 10", "open_interest >= 5000", "close > sma(close, 50)", "call_put_exposure >= 1.2", "net_exposure_change_1 > 0",
+         "net_exposure_change_5 > 0"],
+        "price change_pct move net_exposure net_exposure_pct net_exposure_change net_exposure_change_1 net_exposure_change_share call_put_exposure flip_distance peak_exposure_distance open_interest",
+        "-net_exposure_change_share", "all",
+    ),
+    _starter(
+        "just-under-the-flip", "Just under the flip", "positioning",
+        "Names whose net exposure is below zero and would change sign a little above the price. Under the flip hedging feeds moves, above "
+        "it hedging damps them: a rise through it would quieten the name. Where exposure is small against what trades a day, "
+        "the flip is a number and no more.",
+        ["price >= 5", "open_interest >= 2000", "gross_exposure_pct >= 1", "net_exposure < 0", "0 < flip_distance <= 4"],
+        "price change_pct move flip flip_distance flip_distance_moves net_exposure net_exposure_pct gross_exposure_pct call_put_exposure week_exposure_share open_interest",
+        "flip_distance", "all",
+    ),
+    _starter(
+        "roll-off-this-week", "Heavy roll-off this week", "positioning",
+        "Names of whose exposure a large part ends with this week's expiration. What held the price near a strike, or pushed it about, is "
+        "gone on Monday. Near the expiration gamma crowds into the strikes at the price, so the share rises by itself as the week goes.",
+        ["open_interest >= 5000", "gross_exposure_pct >= 1", "week_exposure_share >= 12"],
+        "price change_pct move week_exposure_share roll_off_share net_exposure net_exposure_pct gross_exposure_pct peak_exposure_strike peak_exposure_distance flip_distance open_interest",
+        "-week_exposure_share", "all",
+    ),
+    _starter(
+        "building-above", "Interest building above the market", "positioning direction",
+        "Names where contracts are being opened at strikes above the price, yesterday and through the week, more than below it. Somebody "
+        "may be waiting there, or selling what they hold: open interest does not say who. Contracts come first, and a percentage on a "
+        "small base says nothing.",
+        ["price >= 5", "opened_above >= 200", "opened_above_share >= 2", "opened_above > 1.5 * opened_below", "mean(opened_above, 5) >= 100"],
+        "price change_pct move opened opened_above opened_above_share interest_above_share largest_build largest_build_base largest_build_pct peak_interest_distance open_interest",
+        "-opened_above_share", "all",
+    ),
 ]  # fmt: skip

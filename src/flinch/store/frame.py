@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import datetime as dt
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 from sqlalchemy import Engine, select
 
+from flinch.store.chain import Snapshot, read_multipliers, read_snapshots, stored
 from flinch.store.facts import Report, read_facts, report_days
 from flinch.store.market_state import Loaded, read_state
 from flinch.store.models import (
     SVI_COLUMNS,
+    Base,
     DailyBar,
     EarningsReport,
     ExchangeSession,
@@ -23,7 +26,7 @@ from flinch.store.models import (
     FundMember,
     Name,
     OptionDay,
-    OptionQuote,
+    Position,
     VolatilityDay,
 )
 from flinch.store.reading import dates, numbers, read_table
@@ -102,6 +105,8 @@ class MarketFrame:
     reports: dict[int, list[Report]]
     members: dict[int, list[tuple[int, float]]]
     quoted: NDArray[np.bool_]
+    multiplier: Floats
+    snapshots: list[Snapshot]
 
     def bars(self, row: int) -> tuple[Floats, Floats, Floats, Floats]:
         """Open, high, low and close of one name, each of shape (sessions,)."""
@@ -125,39 +130,13 @@ def _from(calendar: NDArray[np.datetime64], sessions: NDArray[np.datetime64]) ->
     return np.concatenate([sessions, calendar[calendar > sessions[-1]]])
 
 
-def read_quotes(engine: Engine, taken_at: dt.datetime) -> pl.DataFrame:
-    """One snapshot's strike rows: name_id, expiration, strike, call_bid, call_ask, put_bid, put_ask."""
-    q = OptionQuote
-    rows = read_table(
-        engine,
-        select(q.name_id, q.expiration, q.strike, q.is_call, q.bid, q.ask).where(
-            q.taken_at == taken_at.astimezone(dt.UTC).replace(tzinfo=None)
-        ),
-    )
-    key = ["name_id", "expiration", "strike"]
-    calls = rows.filter(pl.col("is_call") == 1).select(*key, pl.col("bid", "ask").name.prefix("call_"))
-    puts = rows.filter(pl.col("is_call") == 0).select(*key, pl.col("bid", "ask").name.prefix("put_"))
-    return calls.join(puts, on=key, how="full", coalesce=True).sort(key)
+def _fields(table: type[Base]) -> list[str]:
+    """Columns of a table that are not its key."""
+    return [column.name for column in table.__table__.columns if not column.primary_key]
 
 
-def read_spots(engine: Engine, session: dt.date) -> pl.DataFrame:
-    """Close (or last, while the session is open) of every name in a session: name_id, close."""
-    return read_table(engine, select(DailyBar.name_id, DailyBar.close).where(DailyBar.session == session))
-
-
-def read_option_totals(engine: Engine, taken_at: dt.datetime) -> pl.DataFrame:
-    """One snapshot's contracts traded and open a name: name_id, volume and open_interest of calls (call_) and puts (put_)."""
-    q = OptionQuote
-    moment = taken_at.astimezone(dt.UTC).replace(tzinfo=None)
-    rows = read_table(
-        engine, select(q.name_id, q.is_call, q.volume, q.open_interest).where(q.taken_at == moment).order_by(q.name_id)
-    )
-    sides = [
-        pl.col(column).filter(pl.col("is_call") == side).sum().alias(f"{said}_{column}")
-        for column in ("volume", "open_interest")
-        for side, said in ((1, "call"), (0, "put"))
-    ]
-    return rows.group_by("name_id", maintain_order=True).agg(sides)
+def _columns(table: type[Base], fields: list[str]) -> list[Any]:
+    return [getattr(table, field) for field in fields]
 
 
 def load_frame(engine: Engine) -> MarketFrame | None:
@@ -167,49 +146,45 @@ def load_frame(engine: Engine) -> MarketFrame | None:
         return None
     names = read_names(engine)
     ids = names["id"].to_numpy()
-    bars = read_table(
-        engine,
-        select(
-            DailyBar.name_id,
-            DailyBar.session,
-            DailyBar.open,
-            DailyBar.high,
-            DailyBar.low,
-            DailyBar.close,
-            DailyBar.volume,
-        ),
-    )
+    bar_fields = ["open", "high", "low", "close", "volume"]
+    bars = read_table(engine, select(DailyBar.name_id, DailyBar.session, *_columns(DailyBar, bar_fields)))
     sessions = np.unique(dates(bars["session"]))
+    snapshots = [snapshot for snapshot in read_snapshots(engine) if snapshot.taken_at <= state.as_of]
 
-    def scatter(rows: pl.DataFrame, columns: list[str]) -> list[Floats]:
+    def scatter(rows: pl.DataFrame, fields: list[str]) -> dict[str, Floats]:
         row = np.searchsorted(ids, rows["name_id"].to_numpy())
         day = dates(rows["session"])
         column = np.searchsorted(sessions, day)
         known = (column < sessions.size) & (sessions[np.minimum(column, sessions.size - 1)] == day)
-        out = []
-        for name in columns:
-            array = np.full((ids.size, sessions.size), np.nan)
-            array[row[known], column[known]] = numbers(rows[name])[known]
-            out.append(array)
+        out = {}
+        for field in fields:
+            out[field] = np.full((ids.size, sessions.size), np.nan)
+            out[field][row[known], column[known]] = numbers(rows[field])[known]
         return out
 
-    bar_fields = ["open", "high", "low", "close", "volume"]
-    prices = dict(zip(bar_fields, scatter(bars, bar_fields), strict=True))
-    daily: dict[str, Floats] = {}
-    for table in (ExtendedDay, OptionDay):
-        fields = [column.name for column in table.__table__.columns if not column.primary_key]
-        rows = read_table(engine, select(table.name_id, table.session, *[getattr(table, f) for f in fields]))
-        daily |= dict(zip(fields, scatter(rows, fields), strict=True))
-    tenor_columns = [f"iv{days}" for days in TENORS] + list(_VOLATILITY)
-    vols = read_table(
-        engine,
-        select(VolatilityDay.name_id, VolatilityDay.session, *[getattr(VolatilityDay, c) for c in tenor_columns]),
-    )
-    implied = scatter(vols, tenor_columns)
-    daily |= dict(zip(_VOLATILITY, implied[len(TENORS) :], strict=True))
+    def read(table: type[Any], fields: list[str]) -> dict[str, Floats]:
+        return scatter(read_table(engine, select(table.name_id, table.session, *_columns(table, fields))), fields)
+
+    def read_positions() -> dict[str, Floats]:
+        fields = _fields(Position)
+        rows = read_table(engine, select(Position.name_id, Position.taken_at, *_columns(Position, fields)))
+        return _positions(rows, ids, sessions, snapshots)
+
+    # The database answers with one thread a connection: long tables are read two at a time, and let go of at once.
+    tenors = [f"iv{days}" for days in TENORS]
+    with ThreadPoolExecutor(2) as readers:
+        parts = [
+            readers.submit(read, ExtendedDay, _fields(ExtendedDay)),
+            readers.submit(read, OptionDay, _fields(OptionDay)),
+            readers.submit(read, VolatilityDay, tenors + list(_VOLATILITY)),
+            readers.submit(read_positions),
+        ]
+        prices = scatter(bars, bar_fields)
+        del bars
+    daily = {field: values for part in parts for field, values in part.result().items()}
+    implied = {days: daily.pop(f"iv{days}") for days in TENORS}
     index = {symbol: row for row, symbol in enumerate(names["symbol"])}
-    newest = dt.date.fromisoformat(str(sessions[-1]))
-    expiries = _expiries(engine, newest, ids)
+    expiries = read_expiries(engine, state.as_of, ids)
     quoted = np.zeros(ids.size, dtype=bool)
     quoted[[row for row, listed in expiries.items() if any(np.isfinite(e.vol) for e in listed)]] = True
     kind = names["kind"].to_numpy().astype(np.str_)
@@ -229,17 +204,61 @@ def load_frame(engine: Engine) -> MarketFrame | None:
         calendar=_from(read_calendar(engine), sessions),
         listed_from=np.where(traded.any(axis=1), traded.argmax(axis=1), sessions.size),
         **prices,
-        implied=dict(zip(TENORS, implied, strict=False)),
+        implied=implied,
         daily=daily,
         expiries=expiries,
         reports=reports,
         members=_members(engine, ids),
         quoted=quoted,
+        multiplier=_multipliers(engine, ids),
+        snapshots=snapshots,
     )
 
 
-def _expiries(engine: Engine, session: dt.date, ids: NDArray[np.int64]) -> dict[int, list[Expiry]]:
+def _multipliers(engine: Engine, ids: NDArray[np.int64]) -> Floats:
+    rows = read_multipliers(engine)
+    out = np.full(ids.size, 100.0)
+    out[np.searchsorted(ids, rows["name_id"].to_numpy())] = numbers(rows["multiplier"])
+    return out
+
+
+_BEFORE = ("call_exposure", "put_exposure")
+
+
+def _positions(
+    rows: pl.DataFrame, ids: NDArray[np.int64], sessions: NDArray[np.datetime64], snapshots: list[Snapshot]
+) -> dict[str, Floats]:
+    """Exposure and open interest of every session as it ended, or as it is; and in the newest one, exposures at the snapshot
+    before (`_before`)."""
+    row = np.searchsorted(ids, rows["name_id"].to_numpy())
+    moment = rows["taken_at"].to_numpy()
+    column = np.minimum(np.searchsorted(sessions, moment.astype("datetime64[D]")), sessions.size - 1)
+    held = sessions[column] == moment.astype("datetime64[D]")
+    today = [snapshot.taken_at for snapshot in snapshots if snapshot.session == sessions[-1].astype(object)]
+    newest, before = (
+        np.datetime64(stored(today[-back])) if len(today) >= back else np.datetime64("NaT") for back in (1, 2)
+    )
+    is_before = moment == before
+    last = held & ((column < sessions.size - 1) | (moment == newest))
+    out: dict[str, Floats] = {}
+    for field in _fields(Position):
+        values = numbers(rows[field])
+        out[field] = np.full((ids.size, sessions.size), np.nan)
+        out[field][row[last], column[last]] = values[last]
+        if field in _BEFORE:
+            out[f"{field}_before"] = np.full((ids.size, sessions.size), np.nan)
+            out[f"{field}_before"][row[is_before], -1] = values[is_before]
+    return out
+
+
+def read_expiries(
+    engine: Engine, taken_at: dt.datetime, ids: NDArray[np.int64], name_id: int | None = None
+) -> dict[int, list[Expiry]]:
+    """Expirations as they were read at a snapshot, by row of the frame; of one name when it is given."""
     e = ExpiryVolatility
+    wanted = [e.taken_at == stored(taken_at)]
+    if name_id is not None:
+        wanted.append(e.name_id == name_id)
     rows = read_table(
         engine,
         select(
@@ -260,7 +279,7 @@ def _expiries(engine: Engine, session: dt.date, ids: NDArray[np.int64]) -> dict[
             e.flaw,
             *[getattr(e, column) for column in SVI_COLUMNS],
         )
-        .where(e.session == session)
+        .where(*wanted)
         .order_by(e.name_id, e.expiration),
     )
     rows = rows.with_columns(pl.col(pl.Float64).fill_null(np.nan))

@@ -163,7 +163,7 @@ class LocalServer:
             return
         os.kill(pid, signal.SIGTERM)
         deadline = time.monotonic() + _READY_SECONDS
-        while Path(f"/proc/{pid}").exists() and time.monotonic() < deadline:
+        while _runs(pid) and time.monotonic() < deadline:
             time.sleep(0.05)
 
 
@@ -172,6 +172,14 @@ def _program(name: str) -> str:
     if found is None:
         raise ServerFailed(f"{name} is not installed; scripts/demo installs Debian's mariadb-server-core")
     return found
+
+
+def _runs(pid: int) -> bool:
+    """Whether a process does anything still: one that has ended and whose parent has not asked has no command line."""
+    try:
+        return bool(Path(f"/proc/{pid}/cmdline").read_bytes())
+    except OSError:
+        return False
 
 
 def _end(process: subprocess.Popen[bytes]) -> None:

@@ -41,6 +41,15 @@ def begin_load(engine: Engine, *, source: str, source_version: int, as_of: dt.da
         session.add(row)
 
 
+def advance(engine: Engine, as_of: dt.datetime) -> int:
+    """Make what was published as of a later moment the market that is served; returns the data version."""
+    with transaction(engine) as session:
+        row = session.get_one(MarketState, 1)
+        row.as_of = as_of.astimezone(dt.UTC).replace(tzinfo=None)
+        row.data_version += 1
+        return row.data_version
+
+
 def finish_load(engine: Engine) -> int:
     """Mark the market complete and raise the data version; returns it."""
     with transaction(engine) as session:

@@ -197,15 +197,76 @@ class ShortInterest(Base):
     shares: Mapped[float] = mapped_column(Double)
 
 
-class OptionQuote(Base):
-    """One contract at one snapshot; bid and ask are missing while it is not quoted."""
+class ChainSnapshot(Base):
+    """A moment at which all chains were looked at."""
 
-    __tablename__ = "option_quote"
+    __tablename__ = "chain_snapshot"
+    taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
+    session: Mapped[dt.date] = mapped_column(Date)
+
+
+class SnapshotPrice(Base):
+    """A name's price at the moment of a snapshot."""
+
+    __tablename__ = "snapshot_price"
+    taken_at: Mapped[dt.datetime] = mapped_column(ForeignKey("chain_snapshot.taken_at"), primary_key=True)
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    price: Mapped[float] = mapped_column(Double)
+
+
+class ContractSeries(Base):
+    """What a contract of a name delivers: `multiplier` is what premium and exposure are multiplied with. Series 0 are the
+    standard contracts; others were adjusted after a corporate action and deliver `shares` and `cash`."""
+
+    __tablename__ = "contract_series"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    series: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    multiplier: Mapped[float] = mapped_column(Double)
+    shares: Mapped[float] = mapped_column(Double)
+    cash: Mapped[float] = mapped_column(Double)
+
+
+class Position(Base):
+    """What a chain says about a name's exposure and open interest at one moment: a session's close, or a snapshot.
+
+    Exposures are $ per 1 % move, dealers taken to be long calls and short puts; strikes and flip are prices; interest is
+    contracts, `top_strikes` a share.
+    """
+
+    __tablename__ = "position"
     name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
     taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
+    call_exposure: Mapped[float | None] = mapped_column(Double)
+    put_exposure: Mapped[float | None] = mapped_column(Double)
+    flip: Mapped[float | None] = mapped_column(Double)
+    near_exposure: Mapped[float | None] = mapped_column(Double)
+    week_exposure: Mapped[float | None] = mapped_column(Double)
+    month_exposure: Mapped[float | None] = mapped_column(Double)
+    peak_exposure_strike: Mapped[float | None] = mapped_column(Double)
+    peak_interest_strike: Mapped[float | None] = mapped_column(Double)
+    top_strikes: Mapped[float | None] = mapped_column(Double)
+    interest_above: Mapped[float | None] = mapped_column(Double)
+    opened: Mapped[float | None] = mapped_column(Double)
+    opened_above: Mapped[float | None] = mapped_column(Double)
+    opened_below: Mapped[float | None] = mapped_column(Double)
+    largest_build: Mapped[float | None] = mapped_column(Double)
+    largest_build_base: Mapped[float | None] = mapped_column(Double)
+
+
+class OptionQuote(Base):
+    """One contract at one snapshot; bid and ask are missing while it is not quoted. Volume is that of the session so far, open
+    interest that of its morning.
+
+    A snapshot lies together, because most reading takes a whole one; a foreign key would want a second index over all of it.
+    """
+
+    __tablename__ = "option_quote"
+    taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
     expiration: Mapped[dt.date] = mapped_column(Date, primary_key=True)
     strike: Mapped[float] = mapped_column(Double, primary_key=True)
     is_call: Mapped[bool] = mapped_column(Boolean, primary_key=True)
+    series: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
     bid: Mapped[float | None] = mapped_column(Double)
     ask: Mapped[float | None] = mapped_column(Double)
     volume: Mapped[int] = mapped_column(Integer)
@@ -213,11 +274,11 @@ class OptionQuote(Base):
 
 
 class ExpiryVolatility(Base):
-    """What publish reads out of a chain, an expiration a row; `svi_a` to `svi_sigma` are raw SVI in total variance."""
+    """What publish reads out of a chain at a snapshot, an expiration a row; `svi_a` to `svi_sigma`: raw SVI in total variance."""
 
     __tablename__ = "expiry_volatility"
     name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
-    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
     expiration: Mapped[dt.date] = mapped_column(Date, primary_key=True)
     years: Mapped[float] = mapped_column(Double)
     forward: Mapped[float | None] = mapped_column(Double)

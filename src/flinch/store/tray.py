@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any, Literal, NamedTuple
 
-from sqlalchemy import Engine, delete, func, select
+from sqlalchemy import Engine, delete, func, insert, select
 from sqlalchemy.orm import Session
 
 from flinch.store.engine import transaction
@@ -41,12 +41,13 @@ class TrayFull(Exception):
 def local_owner(engine: Engine) -> int:
     """Id of the one local owner, made when it is not there yet."""
     with transaction(engine) as session:
-        owner = session.scalar(select(Owner).where(Owner.name == LOCAL_OWNER))
-        if owner is None:
-            owner = Owner(name=LOCAL_OWNER)
-            session.add(owner)
-            session.flush()
-        return owner.id
+        held = session.scalar(select(Owner.id).where(Owner.name == LOCAL_OWNER))
+        if held is not None:
+            return held
+        # Two first requests may come at once: the second one's row is left out.
+        session.execute(insert(Owner).prefix_with("IGNORE").values(name=LOCAL_OWNER))
+    with transaction(engine) as session:
+        return session.scalars(select(Owner.id).where(Owner.name == LOCAL_OWNER)).one()
 
 
 def read_tray(engine: Engine, owner_id: int) -> Tray:

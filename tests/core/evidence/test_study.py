@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from flinch.core.evidence import moves_ahead, reach_of, sentence, study, verdict
+from flinch.core.evidence import moves_ahead, ranges_ahead, reach_of, sentence, study, verdict
 from flinch.core.evidence.study import draw_blocks, independent_days
 
 
@@ -69,6 +69,29 @@ def test_a_condition_that_knows_the_future_is_found_out():
     assert verdict(found, "mean") == "above"
     assert found.measures["mean"].against_days.low > 0.5
     assert "further up" in sentence([found], found.days, found.cases, 500)
+
+
+def test_ranges_are_from_the_lowest_to_the_highest_on_the_way():
+    high = np.array([[10.0, 12, 11, 15, 13]])
+    low = np.array([[9.0, 8, 10, 11, 12]])
+    close = np.array([[10.0, 10, 10, 12, 13]])
+    found = ranges_ahead(high, low, close, np.full((1, 5), 0.1), 2)
+    assert found[0, :3].tolist() == [12 - 8, 15 - 10, 15 - 11]
+    assert np.isnan(found[0, 3:]).all(), "their two sessions are not over"
+    assert np.isnan(ranges_ahead(high, low, close, np.full((1, 5), 0.1), 9)).all()
+    gap = ranges_ahead(np.where(high == 11, np.nan, high), low, close, np.full((1, 5), 0.1), 2)
+    assert np.isnan(gap[0, :2]).all()
+
+
+def test_a_condition_that_knows_quiet_from_loud_days_is_told_by_the_range():
+    close = walks()
+    moved = moves_ahead(close, np.full(close.shape, 0.017), 5)
+    loud = np.random.default_rng(4).random(close.shape) < 0.5
+    ranges = np.where(loud, 2.0, 1.2)
+    found = study(moved, EVERYBODY, ~loud, horizon=5, looks=12, ranges=ranges)
+    assert verdict(found, "range") == "below"
+    assert found.measures["range"].fired.value == pytest.approx(1.2)
+    assert "ranged less wide" in sentence([found], found.days, found.cases, 500)
 
 
 def test_names_that_fire_together_on_one_day_are_one_case():

@@ -4,7 +4,7 @@ import exchange_calendars
 import numpy as np
 import pytest
 
-from flinch.core.moves import band_position, cycle_bands, cycle_ends, cycles, fan
+from flinch.core.moves import band_position, cycle_bands, cycle_ends, cycles, fan, running_ends
 
 
 @pytest.fixture(scope="module")
@@ -91,3 +91,17 @@ def test_positions_and_fans():
         [1.25, -1.5, np.nan], nan_ok=True
     )
     assert fan(6.0, [0, 1, 4], 4) == pytest.approx([0, 3, 6])
+
+
+def test_the_running_cycles_end_with_the_next_friday_and_the_next_third_friday():
+    calendar = np.arange("2026-09-01", "2026-11-30", dtype="datetime64[D]")
+    calendar = calendar[np.is_busday(calendar) & (calendar != np.datetime64("2026-09-07"))]
+
+    def ends(day: str, over: bool = False) -> tuple[str, str]:
+        week, month = running_ends(calendar, np.datetime64(day), over=over)
+        return str(week), str(month)
+
+    assert ends("2026-09-09") == ("2026-09-11", "2026-09-18")
+    assert ends("2026-09-11") == ("2026-09-11", "2026-09-18"), "it still runs"
+    assert ends("2026-09-11", over=True) == ("2026-09-18", "2026-09-18")
+    assert ends("2026-09-18", over=True) == ("2026-09-25", "2026-10-16")

@@ -25,7 +25,8 @@ def test_it_is_large_and_every_entry_explains_itself():
 
 def test_every_metric_has_a_value_for_most_names_it_applies_to(market: Market):
     rare = {"after_hours_last", "after_hours_volume", "days_to_ex_dividend", "next_dividend", "next_dividend_pct",
-            "gap_above_pct", "dividend_growth", "iv_week", "earnings_reaction"}  # fmt: skip
+            "gap_above_pct", "dividend_growth", "iv_week", "earnings_reaction", "flip", "flip_distance",
+            "flip_distance_moves"}  # fmt: skip
     stocks = market.frame.kind == "stock"
     for metric in METRICS.values():
         if metric.kind == "text" or metric.key in rare or "week" in metric.key or "correlation" in metric.key:
@@ -40,7 +41,7 @@ def test_every_metric_has_a_value_for_most_names_it_applies_to(market: Market):
 
 def test_rank_percentile_and_volatility_are_the_cores(market: Market):
     iv30 = market.frame.implied[30]
-    np.testing.assert_allclose(market.metric("iv_rank"), vol_rank(iv30), rtol=1e-12)
+    np.testing.assert_allclose(market.metric("iv_rank"), vol_rank(iv30), rtol=1e-12, atol=1e-12)
     np.testing.assert_allclose(market.metric("iv_percentile"), vol_percentile(iv30), rtol=1e-12)
     frame = market.frame
     hv = historical_vol(frame.open, frame.high, frame.low, frame.close, 21, estimator="yang_zhang")[:, -1]

@@ -25,6 +25,11 @@ export function compact(value: number | null | undefined): string {
   return Math.abs(value) >= 10_000 ? short.format(value).replace("-", MINUS) : number(value, 0);
 }
 
+/** In three digits, with its sign always written: +4.9M. */
+export function signedCompact(value: number | null | undefined): string {
+  return value !== null && value !== undefined && value > 0 ? `+${compact(value)}` : compact(value);
+}
+
 /** With its sign always written. */
 export function signed(value: number | null | undefined, decimals = 2): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return DASH;
@@ -39,7 +44,7 @@ export function arrow(value: number | null | undefined): string {
 
 /** How a metric of the catalogue is written in a table. */
 export function metricText(unit: string, decimals: number, value: number | null | undefined): string {
-  return unit === "shares" || unit === "contracts" || (unit === "$" && decimals === 0)
+  return unit === "shares" || unit === "contracts" || unit === "$ a %" || (unit === "$" && decimals === 0)
     ? compact(value)
     : number(value, decimals);
 }

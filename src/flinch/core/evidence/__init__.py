@@ -1,6 +1,6 @@
 """Evidence: how often a condition held, what followed in units of the expected move, and the base rates of the same."""
 
-from flinch.core.evidence.study import LEAST_DAYS, MEASURES, Compared, Estimate, Study, moves_ahead, study
+from flinch.core.evidence.study import LEAST_DAYS, MEASURES, Compared, Estimate, Study, moves_ahead, ranges_ahead, study
 from flinch.core.evidence.targets import Reach, reach_of
 from flinch.core.evidence.words import sentence, verdict
 
@@ -12,6 +12,7 @@ __all__ = [
     "Reach",
     "Study",
     "moves_ahead",
+    "ranges_ahead",
     "reach_of",
     "sentence",
     "study",

@@ -6,11 +6,12 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
+from numpy.lib.stride_tricks import sliding_window_view
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 
-MEASURES = ("mean", "up", "size", "beyond")
-"""Mean outcome, share above zero, mean size, share larger than one."""
+MEASURES = ("mean", "up", "size", "beyond", "range")
+"""Mean outcome, share above zero, mean size, share larger than one, mean range on the way."""
 LEAST_DAYS = 30
 """Independent days from which on anything is said."""
 REPLICATES = 1_000
@@ -44,7 +45,7 @@ class Study(NamedTuple):
     """What followed within one horizon.
 
     `cases` have an outcome, on `days` different sessions, `independent` of which are at least a horizon apart. `measures` is by
-    `MEASURES`.
+    `MEASURES`; the range is there when ranges were given.
     """
 
     horizon: int
@@ -79,11 +80,41 @@ def moves_ahead(close: FloatArray, expected: FloatArray, horizon: int) -> FloatA
     return out
 
 
-@njit(cache=True, nogil=True)
-def _collect(outcome: Any, eligible: Any, fired: Any, sums: Any) -> None:
-    """Per session: cases and the sums of four measures, of those that fired, of all, and of the same names when they did not.
+def ranges_ahead(
+    high: FloatArray, low: FloatArray, close: FloatArray, expected: FloatArray, horizon: int
+) -> FloatArray:
+    """Distance from the lowest to the highest price of the next `horizon` sessions in units of the move that was expected.
 
-    `sums` has shape (3, 5, sessions). A name's other days count together as much as its days of firing.
+    Parameters
+    ----------
+    high, low, close
+        Shape (names, sessions), price units.
+    expected
+        One standard deviation over the horizon as priced at each session, a decimal of the close, same shape.
+    horizon
+        Sessions, at least 1.
+
+    Returns
+    -------
+    Same shape; NaN where the session so far ahead is not there, or anything is missing. A driftless walk has about 1.6.
+    """
+    out = np.full(close.shape, np.nan)
+    sessions = close.shape[1] - horizon
+    if sessions < 1:
+        return out
+    top = sliding_window_view(high[:, 1:], horizon, axis=1)[:, :sessions].max(axis=2)
+    bottom = sliding_window_view(low[:, 1:], horizon, axis=1)[:, :sessions].min(axis=2)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        out[:, :sessions] = (top - bottom) / (close * expected)[:, :sessions]
+    out[np.isinf(out)] = np.nan
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _collect(outcome: Any, ranges: Any, eligible: Any, fired: Any, sums: Any) -> None:
+    """Per session: cases and the sums of five measures, of those that fired, of all, and of the same names when they did not.
+
+    `sums` has shape (3, 6, sessions). A name's other days count together as much as its days of firing.
     """
     names, sessions = outcome.shape
     for i in range(names):
@@ -112,6 +143,7 @@ def _collect(outcome: Any, eligible: Any, fired: Any, sums: Any) -> None:
                 sums[group, 2, t] += w * up
                 sums[group, 3, t] += w * size
                 sums[group, 4, t] += w * beyond
+                sums[group, 5, t] += w * ranges[i, t]
 
 
 def independent_days(fired: BoolArray, horizon: int) -> int:
@@ -137,7 +169,15 @@ def draw_blocks(sessions: int, block: int) -> FloatArray:
     return drawn.reshape(REPLICATES, sessions).astype(np.float64)
 
 
-def study(outcome: FloatArray, eligible: BoolArray, fired: BoolArray, *, horizon: int, looks: int) -> Study:
+def study(
+    outcome: FloatArray,
+    eligible: BoolArray,
+    fired: BoolArray,
+    *,
+    horizon: int,
+    looks: int,
+    ranges: FloatArray | None = None,
+) -> Study:
     """Compare what followed a condition with its base rates.
 
     Parameters
@@ -152,6 +192,8 @@ def study(outcome: FloatArray, eligible: BoolArray, fired: BoolArray, *, horizon
         Sessions that an outcome spans; the bootstrap's blocks are twice as long.
     looks
         How many differences are looked at together: `sure` is at 95 % for all of them (Bonferroni).
+    ranges
+        How far each went on the way, shape of `outcome`; cases without one are left out.
 
     Returns
     -------
@@ -163,15 +205,18 @@ def study(outcome: FloatArray, eligible: BoolArray, fired: BoolArray, *, horizon
     stay together. Days count as independent when their outcomes do not overlap.
     """
     sessions = outcome.shape[1]
-    sums = np.zeros((3, 5, sessions))
-    _collect(outcome, eligible, fired & eligible, sums)
+    sums = np.zeros((3, 6, sessions))
+    if ranges is None:
+        _collect(outcome, np.zeros_like(outcome), eligible, fired & eligible, sums)
+    else:
+        _collect(np.where(np.isfinite(ranges), outcome, np.nan), ranges, eligible, fired & eligible, sums)
     hits, everyone, others = sums
     with np.errstate(invalid="ignore", divide="ignore"):
         # All names of a day count as often as the condition fired on it.
         everyone = np.where(everyone[0] > 0, everyone * (hits[0] / np.where(everyone[0] > 0, everyone[0], 1.0)), 0.0)
     drawn = draw_blocks(sessions, min(max(2 * horizon, 5), sessions))
     found: dict[str, Compared] = {}
-    for place, measure in enumerate(MEASURES, start=1):
+    for place, measure in enumerate(MEASURES if ranges is not None else MEASURES[:-1], start=1):
         parts = [_means(group, place, drawn) for group in (hits, everyone, others)]
         against = [(parts[0][0] - part[0], parts[0][1] - part[1]) for part in parts[1:]]
         found[measure] = Compared(_differs(against[0][1], looks), *[_estimate(*part) for part in (*parts, *against)])

@@ -35,9 +35,10 @@ def sentence(found: list[Study], fired_days: int, cases: int, sessions: int) -> 
     for measure, more, less in (
         ("mean", "price went further up than", "price went further down than"),
         ("size", "price moved more than", "price moved less than"),
+        ("range", "price ranged wider than", "price ranged less wide than"),
     ):
         for s in enough:
-            said = verdict(s, measure)
+            said = verdict(s, measure) if measure in s.measures else "none"
             if said in ("above", "below"):
                 value = abs(s.measures[measure].against_days.value)
                 words = more if said == "above" else less
@@ -49,7 +50,7 @@ def sentence(found: list[Study], fired_days: int, cases: int, sessions: int) -> 
     if not told:
         tested = _listed([s.horizon for s in enough])
         plural = "sessions" if enough[-1].horizon > 1 else "session"
-        return f"{often} What followed over {tested} {plural} is no better than the base rate, in direction or in size.{rest}"
+        return f"{often} What followed over {tested} {plural} is no better than the base rate, in direction, size or range.{rest}"
     return f"{often} {_capital('; '.join(told))}.{rest}"
 
 

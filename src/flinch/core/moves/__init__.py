@@ -1,6 +1,15 @@
 """Expected moves: what options price, in price units, and the cycles and bands they draw."""
 
-from flinch.core.moves.cycles import CycleBands, Cycles, band_position, cycle_bands, cycle_ends, cycles, fan
+from flinch.core.moves.cycles import (
+    CycleBands,
+    Cycles,
+    band_position,
+    cycle_bands,
+    cycle_ends,
+    cycles,
+    fan,
+    running_ends,
+)
 from flinch.core.moves.expected import expected_move, one_day_move, spent
 from flinch.core.moves.straddle import atm_straddle
 
@@ -15,5 +24,6 @@ __all__ = [
     "expected_move",
     "fan",
     "one_day_move",
+    "running_ends",
     "spent",
 ]

@@ -53,6 +53,18 @@ def cycles(ends: BoolArray) -> Cycles:
     return Cycles(padded[count], padded[count + 1])
 
 
+def running_ends(
+    calendar: NDArray[np.datetime64], session: np.datetime64, *, over: bool
+) -> tuple[np.datetime64, np.datetime64]:
+    """The sessions that end the running week and month; once `session` is over, at a cycle's end the next ones count.
+
+    `calendar` reaches at least to the end of the month after `session`, which is in it.
+    """
+    place = int(np.searchsorted(calendar, session)) + over
+    week, month = (calendar[cycles(cycle_ends(calendar, monthly=monthly)).end[place]] for monthly in (False, True))
+    return week, month
+
+
 def cycle_bands(close: FloatArray, vol: FloatArray, calendar: NDArray[np.datetime64], *, monthly: bool) -> CycleBands:
     """Anchor and half-width of the cycle that each session belongs to.
 

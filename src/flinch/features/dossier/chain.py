@@ -17,7 +17,7 @@ from flinch.core.volatility import smile_vol
 from flinch.features.dossier.schemas import ExpiryRow
 from flinch.features.dossier.service import expiry_row, name_id
 from flinch.market import Market
-from flinch.store.chain import read_chain, read_dividends
+from flinch.store.chain import read_adjusted, read_chain, read_dividends
 from flinch.store.frame import Expiry
 from flinch.store.reading import numbers
 
@@ -61,6 +61,7 @@ class ChainView(BaseModel):
     upper: float | None
     ex_dates: list[dt.date] = Field(description="Declared ex-dividend dates before this expiration")
     earnings: dt.date | None = Field(description="The next report, when it comes before this expiration")
+    adjusted: int = Field(description="Contracts of this name, after a corporate action, that are kept apart")
     rows: list[ChainRow]
     reason: str | None
 
@@ -80,7 +81,8 @@ def chain(market: Market, engine: Engine, symbol: str, expiration: dt.date | Non
     if chosen is None:
         return ChainView(
             symbol=frame.names[row].symbol, exercise=exercise, spot=spot, expirations=tabs, expiration=None, forward=None,
-            quality=None, flaw="", lower=None, upper=None, ex_dates=[], earnings=None, rows=[], reason="no options are listed",
+            quality=None, flaw="", lower=None, upper=None, ex_dates=[], earnings=None, adjusted=0, rows=[],
+            reason="no options are listed",
         )  # fmt: skip
     move = float(expected_move(spot, chosen.vol, max(chosen.years, 0.0)))
     report = market.next_report(row)
@@ -103,6 +105,7 @@ def chain(market: Market, engine: Engine, symbol: str, expiration: dt.date | Non
         upper=spot + move,
         ex_dates=ahead["ex_date"].to_list(),
         earnings=report.session if report is not None and tab.earnings_inside else None,
+        adjusted=int(read_adjusted(engine, name_id(market, row), frame.state.as_of)["contracts"].sum()),
         rows=_rows(market, engine, row, chosen, spot, exercise),
         reason=None,
     )

@@ -148,11 +148,11 @@ def _fans(market: Market, row: int, period: str) -> list[Fan]:
             continue
         anchor, half = _band(market, row, period, min(end, held - 1))
         if np.isfinite(anchor) and np.isfinite(half):
-            out.append(_fan(period, calendar[start : end + 1], anchor, half, current=end >= held - 1))
+            out.append(fan_over(period, calendar[start : end + 1], anchor, half, current=end >= held - 1))
     return out
 
 
-def _fan(period: str, sessions: np.ndarray, anchor: float, half: float, *, current: bool) -> Fan:
+def fan_over(period: str, sessions: np.ndarray, anchor: float, half: float, *, current: bool) -> Fan:
     """A fan over the sessions of its cycle, the anchor's first."""
     width = fan(half, np.arange(sessions.size), sessions.size - 1)
     days = _dates(sessions)
@@ -186,7 +186,7 @@ def _ahead(market: Market, row: int) -> list[Fan]:
         if end <= week_end or len(out) == 2 or not np.isfinite(price):
             continue
         half = price * expiry.vol * float(np.sqrt(expiry.years))
-        out.append(_fan("ahead", calendar[held - 1 : end + 1], price, half, current=True))
+        out.append(fan_over("ahead", calendar[held - 1 : end + 1], price, half, current=True))
     return out
 
 

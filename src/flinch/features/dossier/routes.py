@@ -3,9 +3,10 @@ from __future__ import annotations
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from flinch.features.dossier import chain, chain_export, moves, service, volatility
+from flinch.features.dossier import chain, chain_export, moves, positioning, service, volatility
 from flinch.features.dossier.chain import ChainView
 from flinch.features.dossier.moves import MovesView
+from flinch.features.dossier.positioning_schemas import PositioningQuery, PositioningView
 from flinch.features.dossier.schemas import (
     ChainExportQuery,
     ChainQuery,
@@ -43,6 +44,12 @@ def read_volatility(path: DossierPath, query: DossierQuery) -> Response:
 def read_moves(path: DossierPath) -> Response:
     """One name's expected moves: fans, where price stands in them, today's, and the ledger of past cycles."""
     return reply(moves.moves(market(), path.symbol))
+
+
+@blueprint.get("/positioning/<path:symbol>", responses={200: PositioningView, 404: Problem, 422: Problem})
+def read_positioning(path: DossierPath, query: PositioningQuery) -> Response:
+    """One name's gamma exposure and open interest: where they lie and how they are changing."""
+    return reply(positioning.positioning(market(), services().engine, path.symbol, query))
 
 
 @blueprint.get("/chain/<path:symbol>", responses={200: ChainView, 404: Problem, 422: Problem})

@@ -10,7 +10,18 @@ from pydantic import BaseModel, ConfigDict, Field
 from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray, FloatArray
-from flinch.core.evidence import LEAST_DAYS, MEASURES, Compared, Estimate, Study, moves_ahead, reach_of, sentence, study
+from flinch.core.evidence import (
+    LEAST_DAYS,
+    MEASURES,
+    Compared,
+    Estimate,
+    Study,
+    moves_ahead,
+    ranges_ahead,
+    reach_of,
+    sentence,
+    study,
+)
 from flinch.core.evidence import verdict as verdict_on
 from flinch.core.evidence.words import Verdict
 from flinch.core.moves import band_position, cycle_ends, cycles
@@ -20,7 +31,7 @@ from flinch.screening.history import through_history
 
 # Sessions ahead, and the volatility that prices a move so far.
 HORIZONS = {1: "iv_nearest", 5: "iv7", 10: "iv14", 21: "iv30"}
-_LOOKED_AT = 2 * len(HORIZONS)
+_LOOKED_AT = 3 * len(HORIZONS)
 
 TargetKind = Literal["month", "week", "up", "down"]
 
@@ -53,7 +64,7 @@ class Range(BaseModel):
 class Measured(BaseModel):
     """One measure of what followed."""
 
-    measure: Literal["mean", "up", "size", "beyond"]
+    measure: Literal["mean", "up", "size", "beyond", "range"]
     fired: Range
     same_days: Range
     other_days: Range
@@ -116,7 +127,8 @@ def evidence(market: Market, engine: Engine, owner: int, dictionary: Dictionary,
     for horizon, priced in HORIZONS.items():
         expected = market.panel.series[priced] / 100 * np.sqrt(horizon / 252)
         moved = moves_ahead(frame.close, expected, horizon)
-        studies.append(study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT))
+        ranges = ranges_ahead(frame.high, frame.low, frame.close, expected, horizon)
+        studies.append(study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT, ranges=ranges))
     by_day = fired.sum(axis=0)
     days, cases = int((by_day > 0).sum()), int(by_day.sum())
     return Evidence(

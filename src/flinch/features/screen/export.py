@@ -9,6 +9,9 @@ import numpy as np
 from flask import Response
 from sqlalchemy import Engine
 
+from flinch.core.gamma import DEFAULT_RULE, RULE_WORDS
+from flinch.core.rules import series_keys
+from flinch.core.rules.catalogue import SIGNED
 from flinch.features.screen.schemas import ExportRequest
 from flinch.feeds.export import MIME, Cell, Heading, Sheet, write_sheet
 from flinch.market import Dictionary, Market
@@ -39,7 +42,11 @@ def as_file(
     table: list[list[Cell]] = [
         [names[row].symbol, names[row].company, *[_cell(column, int(row)) for column in columns]] for row in rows
     ]
-    sheet = Sheet(request.name, headings, table, _notes(market, request, ran), _rules(ran), _RULE_HEADINGS)
+    notes = _notes(market, request, ran)
+    used = [column.node for column in columns] + [rule.expression.node for rule in ran.rules if rule.expression]
+    if any(node is not None and series_keys(node) & SIGNED for node in used):
+        notes.append(("sign of exposure", f"assumed, not measured: {RULE_WORDS[DEFAULT_RULE]}"))
+    sheet = Sheet(request.name, headings, table, notes, _rules(ran), _RULE_HEADINGS)
     name = f"{request.name.strip() or 'screen'} {market.date(session)}.{request.format}"
     disposition = f"attachment; filename=\"screen.{request.format}\"; filename*=UTF-8''{quote(name, safe='')}"
     return Response(

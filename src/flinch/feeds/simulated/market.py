@@ -10,26 +10,20 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
-from flinch.feeds.simulated.calendar import (
-    AS_OF,
-    SESSIONS,
-    DateArray,
-    listed_expirations,
-    market_sessions,
-    sessions_after,
-    years_to_expiry,
-)
-from flinch.feeds.simulated.chains import RATE, Chain, Expiries, quote_chain
+from flinch.feeds.simulated.calendar import SESSIONS, DateArray, market_sessions, sessions_after
+from flinch.feeds.simulated.chains import Chain, Snapshot
 from flinch.feeds.simulated.earnings import EarningsCalendar, make_earnings
 from flinch.feeds.simulated.extended import ExtendedHours, make_extended
 from flinch.feeds.simulated.facts import make_dividends, make_estimates, make_fundamentals, make_short_interest
+from flinch.feeds.simulated.interest import RATE, Expiries, make_open_interest
 from flinch.feeds.simulated.intraday import make_minute_bars
 from flinch.feeds.simulated.names import SIZES, Listing, fund_weights, listings
 from flinch.feeds.simulated.option_days import make_option_days
 from flinch.feeds.simulated.paths import HALTED_AT, WARM_UP, Paths, company_traits, simulate_paths, stretches
+from flinch.feeds.simulated.snapshots import AdjustedRows, adjusted_rows, take_snapshots
 from flinch.feeds.simulated.storylines import Storyline, storylines
-from flinch.feeds.simulated.surfaces import Smile, premium_history, smile_history
-from flinch.feeds.simulated.volatility import make_volatility_history, vols_at
+from flinch.feeds.simulated.surfaces import premium_history, smile_history
+from flinch.feeds.simulated.volatility import make_volatility_history
 
 Floats = NDArray[np.float64]
 SEED = 20260909
@@ -51,14 +45,16 @@ class SimulatedMarket:
     low: Floats
     close: Floats
     volume: Floats  # NaN for indices
-    option_days: dict[str, NDArray[np.generic]]  # by column of the store: volume, interest, width, what is listed
+    option_days: dict[str, Floats]  # by column of the store: volume, interest, width, what is listed
     extended: ExtendedHours
     volatility: dict[str, Floats]  # by column of the store: implied volatility of every kind, fit quality
     traded: NDArray[np.bool_]  # false where a session is missing or before the listing
     earnings: EarningsCalendar  # session indices count from `sessions[0]`, and past its end for reports ahead
     calendar: DateArray  # `sessions` and the ones ahead
-    expiries: Expiries  # of the newest session, with the true at-the-money volatility
-    chain: Chain
+    positions: dict[str, Floats]  # by column of the store: exposure and open interest of every session's chains
+    snapshots: list[Snapshot]  # chains at the newest closes and during the newest session, in order
+    multiplier: Floats  # shares or index units a contract, shape (names,)
+    adjusted: list[AdjustedRows]  # contracts apart from the standard ones
     rate: float
     fundamentals: pl.DataFrame
     estimates: pl.DataFrame
@@ -66,6 +62,16 @@ class SimulatedMarket:
     short_interest: pl.DataFrame
     members: Floats  # weights of companies in funds and indices, shape (funds and indices, companies)
     minute_bars: pl.DataFrame
+
+    @property
+    def chain(self) -> Chain:
+        """The newest snapshot's contracts."""
+        return self.snapshots[-1].chain
+
+    @property
+    def expiries(self) -> Expiries:
+        """The newest snapshot's expirations, with the true volatility at the money."""
+        return self.snapshots[-1].expiries
 
 
 def _stream(label: str) -> np.random.Generator:
@@ -124,25 +130,25 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
     )  # fmt: skip
     progress("volatility", 1.0)
 
-    progress("chains", 0.0)
     halted = np.array([bool(planted[n.symbol].halted) if n.symbol in planted else False for n in names])
-    expiries = _current_expiries(names, paths, premium, weeklies, earnings, calendar)
     carry = np.where(
         [n.kind == "stock" for n in names], _stream("carry").choice([0.0, 0.0, 0.012, 0.025, 0.04], len(names)), 0.015
     )
+    multiplier = np.full(len(names), 100.0)
     for i, name in enumerate(names):
-        if (story := planted.get(name.symbol)) and story.carry is not None:
-            carry[i] = story.carry
-    chain = quote_chain(
-        names,
-        close[:, -1],
-        carry,
-        expiries,
-        Smile(smiles.rho[:, -1], smiles.eta[:, -1]),
-        option_volume[:, -1],
-        halted,
-        _stream("quotes"),
-    )
+        story = planted.get(name.symbol)
+        carry[i] = carry[i] if story is None or story.carry is None else story.carry
+        multiplier[i] = multiplier[i] if story is None or story.multiplier is None else story.multiplier
+    groups = listing_groups(names, weeklies)
+    interest = make_open_interest(
+        names, groups, paths, close, carry, multiplier, premium, smiles, earnings, calendar, option_volume, planted,
+        _stream("open interest"), lambda share: progress("interest", share),
+    )  # fmt: skip
+    progress("interest", 1.0)
+    snapshots = take_snapshots(
+        names, interest.books, paths, premium, smiles, earnings, calendar, close, carry, halted, _stream("quotes"),
+        lambda share: progress("chains", share),
+    )  # fmt: skip
     progress("chains", 1.0)
 
     traded = np.ones((len(names), SESSIONS), dtype=bool)
@@ -156,10 +162,9 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
             traded[i, SESSIONS + first : SESSIONS + last + 1] = False
 
     progress("facts", 0.0)
-    option_days = make_option_days(
-        names, listing_groups(names, weeklies), sessions, option_volume, history["iv30"], expiries, chain, close[:, -1],
-        _stream("option days"),
-    )  # fmt: skip
+    option_days = interest.totals | make_option_days(
+        names, groups, sessions, history["iv30"], snapshots[-1], _stream("option days")
+    )
     extended = make_extended(names, np.round(paths.open, 2), close, volume, earnings, planted, _stream("extended"))
     fundamentals = make_fundamentals(names, close, calendar, SESSIONS, earnings, planted, _stream("fundamentals"))
     estimates = make_estimates(names, close, fundamentals, calendar, planted, _stream("estimates"))
@@ -188,8 +193,15 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
         traded=traded,
         earnings=earnings,
         calendar=calendar,
-        expiries=expiries,
-        chain=chain,
+        positions=interest.positions,
+        snapshots=snapshots,
+        multiplier=multiplier,
+        adjusted=[
+            adjusted_rows(i, planted[name.symbol], snapshot, carry[i], _stream(f"adjusted {snapshot.taken_at}"))
+            for snapshot in snapshots
+            for i, name in enumerate(names)
+            if name.symbol in planted and planted[name.symbol].adjusted is not None
+        ],
         rate=RATE,
         fundamentals=fundamentals,
         estimates=estimates,
@@ -249,29 +261,3 @@ def listing_groups(names: list[Listing], weeklies: NDArray[np.bool_]) -> list[tu
     size = np.array([n.size for n in names])
     found = [(s, w, np.flatnonzero((size == s) & (weeklies == w))) for s in SIZES for w in (True, False)]
     return [row for row in found if row[2].size]
-
-
-def _current_expiries(
-    names: list[Listing],
-    paths: Paths,
-    premium: Floats,
-    weeklies: NDArray[np.bool_],
-    earnings: EarningsCalendar,
-    calendar: DateArray,
-) -> Expiries:
-    parts = []
-    for size, weekly, members in listing_groups(names, weeklies):
-        listed = listed_expirations(calendar[SESSIONS - 1], size, weekly)
-        years = years_to_expiry(listed, AS_OF)
-        vol = vols_at(paths, premium, earnings, calendar, SESSIONS - 1, listed, years, members)
-        parts.append(
-            (
-                np.repeat(members, listed.size),
-                np.tile(listed, members.size),
-                np.tile(years, members.size),
-                vol.reshape(-1),
-            )
-        )
-    name, expiration, years, vol = (np.concatenate(column) for column in zip(*parts, strict=True))
-    order = np.lexsort((expiration, name))
-    return Expiries(name[order], expiration[order], years[order], vol[order])

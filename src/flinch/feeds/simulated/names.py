@@ -34,7 +34,7 @@ class SizeTraits(NamedTuple):
 SIZES = {
     "large": SizeTraits(0.006, 9000, 0.004, 0.012, 22, 1.0),
     "medium": SizeTraits(0.005, 1100, 0.010, 0.025, 13, 0.7),
-    "small": SizeTraits(0.004, 110, 0.022, 0.05, 7, 0.0),
+    "small": SizeTraits(0.004, 110, 0.02, 0.05, 7, 0.0),
 }
 
 

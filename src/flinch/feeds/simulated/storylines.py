@@ -30,6 +30,28 @@ class Steering(BaseModel):
     wiggle: float = 0.15
 
 
+class PlantedInterest(BaseModel):
+    """Contracts opened in each session from `first` to `last`, counted back from the newest (-1); they are in the open interest
+    a session later. `base` is what was open in the morning of `first`."""
+
+    model_config = ConfigDict(extra="forbid")
+    first: int
+    last: int
+    right: Literal["call", "put"]
+    expiration: dt.date
+    strike: float
+    contracts: int
+    base: int | None = None
+
+
+class Adjusted(BaseModel):
+    """Contracts that a corporate action changed: each delivers 100 shares and cash, and is listed beside the standard ones."""
+
+    model_config = ConfigDict(extra="forbid")
+    cash: float
+    open_interest: int
+
+
 class Storyline(BaseModel):
     """One entry of the manifest."""
 
@@ -60,6 +82,9 @@ class Storyline(BaseModel):
     price_to_earnings: float | None = None
     fair_value_over_price: float | None = None
     short_interest: list[tuple[int, float]] = []
+    interest: list[PlantedInterest] = []
+    adjusted: Adjusted | None = None
+    multiplier: float | None = None
 
 
 def storylines() -> list[Storyline]:

@@ -71,13 +71,16 @@ def atm_vols(
 def earnings_variance(
     earnings: EarningsCalendar, names: int, session: int, expiry_sessions: NDArray[np.int64]
 ) -> Floats:
-    """Sum of squared priced moves that react after `session` and up to each expiry, shape (names, expiries)."""
-    out = np.zeros((names, expiry_sessions.size))
-    ahead = earnings.reaction > session
-    for column, end in enumerate(expiry_sessions):
-        inside = ahead & (earnings.reaction <= end)
-        np.add.at(out[:, column], earnings.company[inside], earnings.priced_move[inside] ** 2)
-    return out
+    """Sum of squared priced moves that react after `session` and up to each expiry, shape (names, expiries).
+
+    Expiries are in order.
+    """
+    first = np.searchsorted(expiry_sessions, earnings.reaction)
+    inside = (earnings.reaction > session) & (first < expiry_sessions.size)
+    place = earnings.company[inside] * expiry_sessions.size + first[inside]
+    squares = np.bincount(place, earnings.priced_move[inside] ** 2, names * expiry_sessions.size)
+    found: Floats = np.cumsum(squares.reshape(names, expiry_sessions.size), axis=1)
+    return found
 
 
 def premium_history(names: int, sessions: int, funds: NDArray[np.bool_], rng: np.random.Generator) -> Floats:

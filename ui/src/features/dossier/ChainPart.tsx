@@ -1,7 +1,7 @@
 import { type KeyboardEvent, useEffect, useRef } from "react";
 import { download, type FileFormat, type Schemas } from "@/shared/api/client";
 import { useChain } from "@/shared/api/queries";
-import { compact, DASH, date, number, signed } from "@/shared/format";
+import { compact, count, DASH, date, number, signed } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { Missing } from "@/shared/ui/Missing";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
@@ -63,6 +63,12 @@ export function ChainPart({ symbol, params, onWrite }: { symbol: string; params:
         {data.earnings && <span className="warn"> · earnings {date(data.earnings)} inside</span>}
         {data.ex_dates.length > 0 && (
           <span className="warn"> · ex-dividend {data.ex_dates.map((day) => date(day)).join(", ")} inside</span>
+        )}
+        {data.adjusted > 0 && (
+          <span className="warn" title="They deliver something else after a corporate action: see Positioning">
+            {" "}
+            · {count(data.adjusted, "adjusted contract")} kept apart
+          </span>
         )}
         <span className="chain-out">
           take out{" "}

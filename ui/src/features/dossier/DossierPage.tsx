@@ -13,6 +13,7 @@ import { ESTIMATORS, WINDOWS } from "./choices";
 import { MovesPart } from "./MovesPart";
 import { MovesTable } from "./MovesTable";
 import { OverTime } from "./OverTime";
+import { PositioningPart } from "./PositioningPart";
 import { Standing } from "./Standing";
 import { TermStructure } from "./TermStructure";
 import { VolatilityPart } from "./VolatilityPart";
@@ -22,6 +23,7 @@ const VIEWS = [
   ["overview", "Overview"],
   ["volatility", "Volatility"],
   ["moves", "Expected move"],
+  ["positioning", "Positioning"],
   ["chain", "Chain"],
 ] as const;
 type View = (typeof VIEWS)[number][0];
@@ -78,6 +80,8 @@ export default function DossierPage() {
         <VolatilityPart symbol={data.symbol} request={request} params={params} onWrite={write} />
       ) : view === "moves" ? (
         <MovesPart symbol={data.symbol} params={params} onWrite={write} />
+      ) : view === "positioning" ? (
+        <PositioningPart symbol={data.symbol} params={params} onWrite={write} />
       ) : view === "chain" ? (
         <ChainPart symbol={data.symbol} params={params} onWrite={write} />
       ) : (

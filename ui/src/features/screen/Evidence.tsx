@@ -12,9 +12,15 @@ const MEASURES: Record<Measured["measure"], { label: string; title: string; shar
   mean: { label: "Direction", title: "Mean move in expected moves, with its sign", share: false },
   size: { label: "Size", title: "Mean size of the move in expected moves, up or down", share: false },
   up: { label: "Up", title: "Share of cases that rose", share: true },
+  range: {
+    label: "Range",
+    title:
+      "Mean distance from the lowest to the highest price on the way, in expected moves; a driftless walk has about 1.6",
+    share: false,
+  },
   beyond: { label: "Beyond", title: "Share of cases that moved more than the expected move", share: true },
 };
-const ORDER: Measured["measure"][] = ["mean", "size", "up", "beyond"];
+const ORDER: Measured["measure"][] = ["mean", "size", "range", "up", "beyond"];
 
 const VERDICT: Record<Measured["verdict"], string> = {
   "too few": "too few",

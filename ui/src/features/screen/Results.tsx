@@ -58,7 +58,8 @@ function widthOf(id: string, label: string, column: Column | undefined): number 
   const longest = (column?.numbers ?? [])
     .slice(0, 200)
     .reduce<number>((most, value) => Math.max(most, Math.abs(value ?? 0)), column?.kind === "condition" ? 0 : 1);
-  const digits = longest >= 10_000 ? 5 : Math.ceil(Math.log10(longest + 1)) + (column?.decimals ?? 0) + 2;
+  const below = (column?.numbers ?? []).slice(0, 200).some((value) => (value ?? 0) < 0) ? 1 : 0;
+  const digits = longest >= 10_000 ? 5 + below : Math.ceil(Math.log10(longest + 1)) + (column?.decimals ?? 0) + 2;
   const letters = Math.max(digits, label.length / 2, ...words);
   return Math.round(Math.max(44, 14 + 7.4 * letters) + (id === "change_pct" ? 10 : 0));
 }

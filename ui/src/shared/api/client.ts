@@ -49,6 +49,9 @@ export type DossierRequest = NonNullable<operations["dossier_read_dossier__path_
 export type OverTimeRequest = NonNullable<
   operations["dossier_read_over_time_over_time__path_symbol__get"]["parameters"]["query"]
 >;
+export type PositioningRequest = NonNullable<
+  operations["dossier_read_positioning_positioning__path_symbol__get"]["parameters"]["query"]
+>;
 export type Why = Schemas["Why"];
 export type ScreenReply = Schemas["ScreenReply"];
 export type RuleReport = Schemas["RuleReport"];
@@ -99,6 +102,8 @@ export const api = {
     unwrap(client.GET("/api/dossier/volatility/{symbol}", { params: { path: { symbol }, query }, signal })),
   moves: (symbol: string, signal: AbortSignal) =>
     unwrap(client.GET("/api/dossier/expected-move/{symbol}", { params: { path: { symbol } }, signal })),
+  positioning: (symbol: string, query: PositioningRequest, signal: AbortSignal) =>
+    unwrap(client.GET("/api/dossier/positioning/{symbol}", { params: { path: { symbol }, query }, signal })),
   chain: (symbol: string, expiration: string | null, signal: AbortSignal) =>
     unwrap(
       client.GET("/api/dossier/chain/{symbol}", {

@@ -6,6 +6,7 @@ import {
   type DossierRequest,
   type Metric,
   type OverTimeRequest,
+  type PositioningRequest,
   type Schemas,
   type ScreenRequest,
   type Why,
@@ -109,6 +110,16 @@ export const useVolatility = (symbol: string, request: DossierRequest) => {
 export const useMoves = (symbol: string) => {
   const version = useMarket().data?.version;
   return useQuery({ queryKey: ["moves", version, symbol], queryFn: ({ signal }) => api.moves(symbol, signal) });
+};
+
+/** While another choice of the same name's positioning is on its way, the last one is shown. */
+export const usePositioning = (symbol: string, query: PositioningRequest) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["positioning", version, symbol, query],
+    queryFn: ({ signal }) => api.positioning(symbol, query, signal),
+    placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
+  });
 };
 
 export const useChain = (symbol: string, expiration: string | null) => {

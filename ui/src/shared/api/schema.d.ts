@@ -176,6 +176,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/dossier/positioning/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One name's gamma exposure and open interest: where they lie and how they are changing. */
+        get: operations["dossier_read_positioning_positioning__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/dossier/volatility/{symbol}": {
         parameters: {
             query?: never;
@@ -579,6 +596,20 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * Adjusted
+         * @description Contracts that a corporate action changed; they are in no sum.
+         */
+        Adjusted: {
+            /** Cash */
+            cash: number;
+            /** Contracts */
+            contracts: number;
+            /** Open Interest */
+            open_interest: number;
+            /** Shares */
+            shares: number;
+        };
+        /**
          * Against
          * @description What to compare with: another session, or the names that a look showed.
          */
@@ -657,6 +688,53 @@ export interface components {
             /** Sectors */
             sectors: components["schemas"]["KeptBasket"][];
         };
+        /** Bucket */
+        Bucket: {
+            /**
+             * Bucket
+             * @enum {string}
+             */
+            bucket: "week" | "month" | "beyond";
+            /** Net */
+            net: number | null;
+            /**
+             * Share
+             * @description Of gross exposure, percent
+             */
+            share: number | null;
+        };
+        /**
+         * Build
+         * @description A contract whose open interest changed since the session before.
+         */
+        Build: {
+            /** Before */
+            before: number;
+            /** Change */
+            change: number;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Interest */
+            interest: number;
+            /** Is Call */
+            is_call: boolean;
+            /**
+             * New
+             * @description It was not listed before
+             */
+            new: boolean;
+            /** Percent */
+            percent: number | null;
+            /** Small Base */
+            small_base: boolean;
+            /** Strike */
+            strike: number;
+            /** Volume */
+            volume: number;
+        };
         /**
          * Callout
          * @description Something that stands out, in words.
@@ -683,6 +761,11 @@ export interface components {
          * @description One expiration's chain.
          */
         ChainView: {
+            /**
+             * Adjusted
+             * @description Contracts of this name, after a corporate action, that are kept apart
+             */
+            adjusted: number;
             /**
              * Earnings
              * @description The next report, when it comes before this expiration
@@ -737,6 +820,18 @@ export interface components {
             stayed: number;
             /** Went Out */
             went_out: components["schemas"]["Moved"][];
+        };
+        /**
+         * Changes
+         * @description Net exposure, $ per 1 %, now less that of an earlier moment.
+         */
+        Changes: {
+            /** Snapshot */
+            snapshot: number | null;
+            /** Week */
+            week: number | null;
+            /** Yesterday */
+            yesterday: number | null;
         };
         /** CheckReply */
         CheckReply: {
@@ -991,6 +1086,46 @@ export interface components {
             target: components["schemas"]["Target"] | null;
         };
         /**
+         * ExpiryPart
+         * @description One expiration's exposure.
+         */
+        ExpiryPart: {
+            /**
+             * Bucket
+             * @enum {string}
+             */
+            bucket: "week" | "month" | "beyond";
+            /** Call */
+            call: number | null;
+            /** Chosen */
+            chosen: boolean;
+            /** Days */
+            days: number;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Interest */
+            interest: number;
+            /** Monthly */
+            monthly: boolean;
+            /** Net */
+            net: number | null;
+            /**
+             * Opened
+             * @description Contracts opened less closed since the session before
+             */
+            opened: number;
+            /** Put */
+            put: number | null;
+            /**
+             * Share
+             * @description Of gross exposure, percent
+             */
+            share: number | null;
+        };
+        /**
          * ExpiryRow
          * @description One listed expiration.
          */
@@ -1092,6 +1227,18 @@ export interface components {
              */
             sort: string[];
             stack: components["schemas"]["StackBody"];
+        };
+        /**
+         * ExposureHistory
+         * @description Every session held.
+         */
+        ExposureHistory: {
+            /** Close */
+            close: (number | null)[];
+            /** Net */
+            net: (number | null)[];
+            /** Sessions */
+            sessions: string[];
         };
         /**
          * Fact
@@ -1461,7 +1608,7 @@ export interface components {
              * Measure
              * @enum {string}
              */
-            measure: "mean" | "up" | "size" | "beyond";
+            measure: "mean" | "up" | "size" | "beyond" | "range";
             other_days: components["schemas"]["Range"];
             same_days: components["schemas"]["Range"];
             /**
@@ -1846,6 +1993,87 @@ export interface components {
             /** Start */
             start: string | null;
         };
+        /** PositioningView */
+        PositioningView: {
+            /** Adjusted */
+            adjusted: components["schemas"]["Adjusted"][];
+            /**
+             * Against
+             * @description The moment compared with, UTC; none when there is none
+             */
+            against: string | null;
+            before: components["schemas"]["Side"];
+            /** Buckets */
+            buckets: components["schemas"]["Bucket"][];
+            /** Builds */
+            builds: components["schemas"]["Build"][];
+            changes: components["schemas"]["Changes"];
+            /**
+             * Daily Value
+             * @description Average value traded a day, 21 sessions, $
+             */
+            daily_value: number | null;
+            /** Expiries */
+            expiries: components["schemas"]["ExpiryPart"][];
+            fan: components["schemas"]["Fan"] | null;
+            /**
+             * Flip
+             * @description Of all expirations
+             */
+            flip: number | null;
+            /** Flip Reason */
+            flip_reason: string | null;
+            history: components["schemas"]["ExposureHistory"];
+            /**
+             * Left Out
+             * @description Open contracts whose volatility could not be read, in none of the sums
+             */
+            left_out: number;
+            /** Multiplier */
+            multiplier: number;
+            /** Next Expiration */
+            next_expiration: string | null;
+            now: components["schemas"]["Side"];
+            /** Peak Exposure */
+            peak_exposure: number | null;
+            /** Peak Interest */
+            peak_interest: number | null;
+            profile: components["schemas"]["Profile"];
+            /** Put Call Interest */
+            put_call_interest: number | null;
+            /** Put Call Volume */
+            put_call_volume: number | null;
+            /**
+             * Reason
+             * @description Why there is no exposure
+             */
+            reason: string | null;
+            recent: components["schemas"]["Recent"];
+            /** Roll Off Pct */
+            roll_off_pct: number | null;
+            /**
+             * Rule
+             * @enum {string}
+             */
+            rule: "calls_sold_puts_bought" | "both_bought" | "both_sold";
+            /**
+             * Says
+             * @description The rule in words
+             */
+            says: string;
+            /** Spot */
+            spot: number;
+            /** Spreads */
+            spreads: components["schemas"]["Spread"][];
+            /** Strikes */
+            strikes: components["schemas"]["StrikePart"][];
+            /** Symbol */
+            symbol: string;
+            /** Top Strikes Pct */
+            top_strikes_pct: number | null;
+            /** Unwinds */
+            unwinds: components["schemas"]["Build"][];
+        };
         /**
          * Problem
          * @description An error: what happened and what to do, and where.
@@ -1875,6 +2103,20 @@ export interface components {
             where: string | null;
         };
         /**
+         * Profile
+         * @description Net exposure of the chosen expirations at other prices, every gamma worked out anew.
+         */
+        Profile: {
+            /** Flip */
+            flip: number | null;
+            /** Net */
+            net: (number | null)[];
+            /** Reason */
+            reason: string | null;
+            /** Spots */
+            spots: number[];
+        };
+        /**
          * Range
          * @description A figure and its 95 % interval.
          */
@@ -1885,6 +2127,16 @@ export interface components {
             low: number | null;
             /** Value */
             value: number | null;
+        };
+        /**
+         * Recent
+         * @description Recent closes, on the price axis that the strikes share.
+         */
+        Recent: {
+            /** Close */
+            close: (number | null)[];
+            /** Sessions */
+            sessions: string[];
         };
         /**
          * RuleBody
@@ -2198,6 +2450,25 @@ export interface components {
             what: "price" | "volatility";
         };
         /**
+         * Side
+         * @description Exposure in $ per 1 % move under the rule.
+         */
+        Side: {
+            /** Call */
+            call: number | null;
+            /** Gross */
+            gross: number | null;
+            /** Net */
+            net: number | null;
+            /**
+             * Net Pct
+             * @description Net in percent of the average value traded a day
+             */
+            net_pct: number | null;
+            /** Put */
+            put: number | null;
+        };
+        /**
          * Smile
          * @description One expiration's quotes and the curve through them.
          */
@@ -2265,6 +2536,40 @@ export interface components {
             source: string;
             /** Symbols */
             symbols: string[];
+        };
+        /**
+         * Spread
+         * @description As much opened at two strikes of one expiration: likely one trade.
+         */
+        Spread: {
+            /** Contracts */
+            contracts: number;
+            /**
+             * Cost
+             * @description At mid, $ a share: what the nearer strike costs over the further one
+             */
+            cost: number | null;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /**
+             * Fitted
+             * @description The cost is that of the fitted surface: a quote is missing or too wide
+             */
+            fitted: boolean;
+            /** Is Call */
+            is_call: boolean;
+            /** Lower */
+            lower: number;
+            /**
+             * Total
+             * @description For all contracts, $
+             */
+            total: number | null;
+            /** Upper */
+            upper: number;
         };
         /**
          * StackBody
@@ -2338,6 +2643,31 @@ export interface components {
             name: string;
             /** Tags */
             tags: string[];
+        };
+        /**
+         * StrikePart
+         * @description One strike, the chosen expirations together: now, and at the moment compared with (`before`). Exposure is
+         *     missing where contracts are open and none of them could be read.
+         */
+        StrikePart: {
+            /** Call Exposure */
+            call_exposure: number | null;
+            /** Call Exposure Before */
+            call_exposure_before: number | null;
+            /** Call Interest */
+            call_interest: number;
+            /** Call Interest Before */
+            call_interest_before: number;
+            /** Put Exposure */
+            put_exposure: number | null;
+            /** Put Exposure Before */
+            put_exposure_before: number | null;
+            /** Put Interest */
+            put_interest: number;
+            /** Put Interest Before */
+            put_interest_before: number;
+            /** Strike */
+            strike: number;
         };
         /**
          * Target
@@ -3118,6 +3448,55 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OverTime"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dossier_read_positioning_positioning__path_symbol__get: {
+        parameters: {
+            query?: {
+                /** @description What customers are assumed to have done */
+                rule?: "calls_sold_puts_bought" | "both_bought" | "both_sold";
+                /** @description The earlier moment to compare with */
+                against?: "snapshot" | "yesterday" | "week";
+                /** @description Dates with commas between them; none: all that are listed */
+                expirations?: string;
+                /** @description Expiration of the expected move shown; none: the nearest monthly one */
+                fan?: string | null;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PositioningView"];
                 };
             };
             /** @description Not Found */

@@ -2,7 +2,7 @@ import { useMemo } from "react";
 import { useTheme } from "@/frame/theme";
 import { date } from "@/shared/format";
 
-export type Palette = Record<"ink" | "paper" | "muted" | "rule" | "accent" | "solid" | "wash", string>;
+export type Palette = Record<"ink" | "paper" | "muted" | "rule" | "accent" | "solid" | "wash" | "call" | "put", string>;
 
 /** The theme's colours, for charts that cannot read them from the style sheet. */
 export function usePalette(): Palette {
@@ -19,6 +19,8 @@ export function usePalette(): Palette {
       accent: read("accent"),
       solid: read("solid"),
       wash: read("wash"),
+      call: read("call"),
+      put: read("put"),
     };
   }, [theme]);
 }

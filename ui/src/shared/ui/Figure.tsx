@@ -3,18 +3,20 @@ import { type ReactNode, useState } from "react";
 /** A titled part of a page that holds a chart, its controls, and the same numbers as a table. */
 export function Figure({
   title,
+  className = "",
   controls,
   chart,
   table,
 }: {
   title: ReactNode;
+  className?: string;
   controls?: ReactNode;
   chart: ReactNode;
   table: ReactNode;
 }) {
   const [asTable, setAsTable] = useState(false);
   return (
-    <section className="figure">
+    <section className={`figure ${className}`}>
       <header>
         <h2>{title}</h2>
         <div className="figure-controls">

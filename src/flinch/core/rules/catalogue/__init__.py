@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import cache
 
-from flinch.core.rules.catalogue import company, moves, options, prices, technical
+from flinch.core.rules.catalogue import company, moves, options, positioning, prices, technical
 from flinch.core.rules.catalogue.metric import Metric, Scale
 from flinch.core.rules.functions import FUNCTIONS
 from flinch.core.rules.language import Vocabulary
@@ -18,6 +18,7 @@ GROUPS = (
     "implied against historical",
     "expected move",
     "option activity and liquidity",
+    "gamma exposure",
     "open interest",
     "valuation and fundamentals",
     "dividends",
@@ -31,10 +32,20 @@ GROUPS = (
     "facts",
 )
 
-_ENTRIES = (*prices.ENTRIES, *options.ENTRIES, *moves.ENTRIES, *company.ENTRIES, *technical.ENTRIES)
+_ENTRIES = (
+    *prices.ENTRIES,
+    *options.ENTRIES,
+    *moves.ENTRIES,
+    *positioning.ENTRIES,
+    *company.ENTRIES,
+    *technical.ENTRIES,
+)
 METRICS: dict[str, Metric] = {
     metric.key: metric for metric in sorted(_ENTRIES, key=lambda metric: GROUPS.index(metric.group))
 }
+
+SIGNED = frozenset({"put_exposure", "net_exposure_before", "flip"})
+"""Read metrics that hold only under the assumption of who sold and who bought."""
 
 BAR_KEYS = ("open", "high", "low", "close", "volume")
 """What a bar of any length has."""
@@ -76,4 +87,4 @@ def _formulas() -> dict[str, str]:
     return {m.key: m.formula for m in METRICS.values() if not m.read and m.key not in FUNCTIONS}
 
 
-__all__ = ["BAR_KEYS", "GROUPS", "METRICS", "Metric", "Scale", "daily_vocabulary", "intraday_vocabulary"]
+__all__ = ["BAR_KEYS", "GROUPS", "METRICS", "SIGNED", "Metric", "Scale", "daily_vocabulary", "intraday_vocabulary"]

@@ -37,6 +37,7 @@ class Metric(NamedTuple):
 # Decimals and scale that a unit usually has.
 _BY_UNIT: dict[str, tuple[int, Scale]] = {
     "$": (2, "log"),
+    "$ a %": (0, "linear"),
     "%": (1, "linear"),
     "points": (1, "linear"),
     "×": (2, "log"),

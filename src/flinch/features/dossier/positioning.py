@@ -1,0 +1,412 @@
+"""Dossier, positioning: gamma exposure and open interest of one name, where they lie, and how they are changing."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import NamedTuple
+
+import numpy as np
+from sqlalchemy import Engine
+
+from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.calendar import is_monthly
+from flinch.core.gamma import (
+    DEFAULT_RULE,
+    RULE_WORDS,
+    SIGN_RULES,
+    Contracts,
+    Exposure,
+    SignRule,
+    bucket_of,
+    contract_gamma,
+    dealer_side,
+    exposure_profile,
+    gamma_exposure,
+    gamma_flip,
+    interest_change,
+    likely_spreads,
+    spot_grid,
+)
+from flinch.core.moves import running_ends
+from flinch.core.pricing import Exercise, option_price, usable_quote
+from flinch.core.volatility import smile_vol
+from flinch.features.dossier.moves import Fan, fan_over
+from flinch.features.dossier.positioning_schemas import (
+    Adjusted,
+    Against,
+    Bucket,
+    BucketName,
+    Build,
+    Changes,
+    ExpiryPart,
+    ExposureHistory,
+    PositioningQuery,
+    PositioningView,
+    Profile,
+    Recent,
+    Side,
+    Spread,
+    StrikePart,
+)
+from flinch.features.dossier.service import name_id
+from flinch.market import Market
+from flinch.store.chain import Snapshot, read_adjusted, read_chain, read_spots
+from flinch.store.frame import Expiry, read_expiries
+from flinch.store.reading import numbers
+
+_CLOSE = dt.time(16)
+_LISTED = 12
+_BARS = 21
+BUCKETS: tuple[BucketName, ...] = ("week", "month", "beyond")
+
+
+class _Chain(NamedTuple):
+    """One name's contracts at one moment, shape (contracts,); NaN where not known."""
+
+    spot: float
+    expiration: np.ndarray
+    strike: FloatArray
+    is_call: BoolArray
+    interest: FloatArray
+    volume: FloatArray
+    mid: FloatArray
+    years: FloatArray
+    vol: FloatArray
+    carry: FloatArray
+    gamma: FloatArray
+
+    def of(self, rows: BoolArray) -> _Chain:
+        return _Chain._make([self.spot, *[values[rows] for values in self[1:]]])
+
+    def contracts(self) -> list[tuple[dt.date, float, bool]]:
+        return list(
+            zip(self.expiration.astype(object).tolist(), self.strike.tolist(), self.is_call.tolist(), strict=True)
+        )
+
+
+def positioning(market: Market, engine: Engine, symbol: str, query: PositioningQuery) -> PositioningView:
+    """Where one name's exposure and open interest lie; raises UnknownName."""
+    row = market.row(symbol)
+    frame = market.frame
+    multiplier, rate = float(frame.multiplier[row]), frame.state.rate
+    spot = float(frame.close[row, -1])
+    exercise: Exercise = "european" if frame.kind[row] == "index" else "american"
+    now = _chain(market, engine, row, frame.state.as_of, spot, frame.expiries.get(row, []))
+    against = _moment(frame.snapshots, query.against)
+    before = _earlier(market, engine, row, against) if against else None
+    yesterday = _moment(frame.snapshots, "yesterday")
+    opened_since = before if against == yesterday else _earlier(market, engine, row, yesterday) if yesterday else None
+
+    listed = np.unique(now.expiration)
+    asked = {np.datetime64(part, "D") for part in query.expirations.split(",")} if query.expirations else set()
+    chosen = np.array([not asked or day in asked for day in listed], dtype=bool)
+    if not chosen.any():
+        chosen[:] = True
+    place = np.searchsorted(listed, now.expiration)
+    by_expiry = _exposure(now, multiplier, query.rule, place, listed.size)
+    whole = _whole(now, multiplier, query.rule)
+    kept = now.of(chosen[place])
+    missing = market.reason("call_exposure", row)
+    net_history = _net(frame.daily["call_exposure"][row], frame.daily["put_exposure"][row], query.rule)
+    net_before = _net(frame.daily["call_exposure_before"][row], frame.daily["put_exposure_before"][row], query.rule)
+    daily_value = float(market.metric("avg_dollar_volume_21")[row])
+
+    def side(found: Exposure | None) -> Side:
+        call, put, net, gross = (float(v[0]) for v in found[:4]) if found else (np.nan,) * 4
+        return Side(call=call, put=put, net=net, gross=gross, net_pct=100 * net / daily_value)
+
+    def metric(key: str) -> float:
+        return float(market.metric(key)[row])
+
+    flip = _flip(now, multiplier, query.rule, rate)
+    builds, unwinds = _changes(now, opened_since)
+    return PositioningView(
+        symbol=frame.names[row].symbol,
+        spot=spot,
+        rule=query.rule,
+        says=RULE_WORDS[query.rule],
+        multiplier=multiplier,
+        against=against.taken_at if against else None,
+        now=side(whole),
+        before=side(_whole(before, multiplier, query.rule) if before else None),
+        changes=Changes(
+            snapshot=net_history[-1] - net_before[-1],
+            yesterday=net_history[-1] - net_history[-2],
+            week=net_history[-1] - net_history[-6],
+        ),
+        daily_value=daily_value,
+        flip=flip,
+        flip_reason=missing or _no_flip(flip),
+        peak_exposure=metric("peak_exposure_strike"),
+        peak_interest=metric("peak_interest_strike"),
+        top_strikes_pct=metric("top_strikes_share"),
+        put_call_interest=metric("put_call_open_interest"),
+        put_call_volume=metric("put_call_volume"),
+        roll_off_pct=metric("roll_off_share"),
+        next_expiration=listed[0].astype(object) if listed.size else None,
+        left_out=int(whole.left_out[0]),
+        adjusted=[
+            Adjusted(shares=shares, cash=cash, contracts=contracts, open_interest=interest)
+            for _, _, shares, cash, contracts, interest in read_adjusted(
+                engine, name_id(market, row), frame.state.as_of
+            ).iter_rows()
+        ],
+        strikes=_strikes(kept, before.of(np.isin(before.expiration, listed[chosen])) if before else None, multiplier, query.rule),
+        profile=_profile(kept, multiplier, query.rule, rate, missing),
+        expiries=_expiries(market, listed, chosen, place, now, opened_since, by_expiry),
+        buckets=_buckets(market, listed, by_expiry),
+        fan=_fan(market, row, query.fan),
+        recent=Recent(sessions=_dates(frame.sessions[-_BARS:]), close=frame.close[row, -_BARS:].tolist()),
+        builds=builds,
+        unwinds=unwinds,
+        spreads=_spreads(now, opened_since, multiplier, rate, exercise),
+        history=ExposureHistory(
+            sessions=_dates(frame.sessions), net=net_history.tolist(), close=frame.close[row].tolist()
+        ),
+        reason=missing,
+    )  # fmt: skip
+
+
+def _dates(days: np.ndarray) -> list[dt.date]:
+    return [dt.date.fromisoformat(str(day)) for day in days]
+
+
+def _net(call: FloatArray, put: FloatArray, rule: SignRule) -> FloatArray:
+    """Net exposure under a rule from the sums kept under the usual one, in which puts are below zero."""
+    (calls, puts), (usual_calls, usual_puts) = SIGN_RULES[rule], SIGN_RULES[DEFAULT_RULE]
+    found: FloatArray = call * calls / usual_calls + put * puts / usual_puts
+    return found
+
+
+def _moment(snapshots: list[Snapshot], against: Against) -> Snapshot | None:
+    """The snapshot before the newest one, or the last one of the session before, or of five sessions before."""
+    newest = snapshots[-1]
+    if against == "snapshot":
+        same = [s for s in snapshots[:-1] if s.session == newest.session]
+        return same[-1] if same else None
+    last_of = {s.session: s for s in snapshots if s.session < newest.session}
+    sessions, back = sorted(last_of), 1 if against == "yesterday" else 5
+    return last_of[sessions[-back]] if len(sessions) >= back else None
+
+
+def _earlier(market: Market, engine: Engine, row: int, moment: Snapshot) -> _Chain:
+    key = name_id(market, row)
+    expiries = read_expiries(engine, moment.taken_at, market.frame.ids, key).get(row, [])
+    prices = {name: price for name, price in read_spots(engine, moment.taken_at).iter_rows() if name == key}
+    return _chain(market, engine, row, moment.taken_at, prices.get(key, float("nan")), expiries)
+
+
+def _chain(
+    market: Market, engine: Engine, row: int, taken_at: dt.datetime, spot: float, expiries: list[Expiry]
+) -> _Chain:
+    rows = read_chain(engine, name_id(market, row), taken_at)
+    expiration = rows["expiration"].to_numpy().astype("datetime64[D]")
+    strike, is_call = numbers(rows["strike"]), rows["is_call"].to_numpy().astype(bool)
+    listed = np.array([e.expiration for e in expiries], dtype="datetime64[D]")
+    place = np.searchsorted(listed, expiration)
+    years, forward, carry = (
+        np.array([getattr(e, key) for e in expiries], dtype=np.float64)[place] for key in ("years", "forward", "carry")
+    )
+    parameters = np.array([e.svi for e in expiries], dtype=np.float64).reshape(-1, 5)[place]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        vol = smile_vol(parameters, years, np.log(strike / forward))
+    gamma = contract_gamma(spot, strike, years, vol, rate=market.frame.state.rate, dividend_yield=carry)
+    bid, ask = numbers(rows["bid"]), numbers(rows["ask"])
+    mid = np.where(usable_quote(bid, ask), 0.5 * (bid + ask), np.nan)
+    interest, volume = numbers(rows["open_interest"]), numbers(rows["volume"])
+    return _Chain(spot, expiration, strike, is_call, interest, volume, mid, years, vol, carry, np.atleast_1d(gamma))
+
+
+def _exposure(chain: _Chain, multiplier: float, rule: SignRule, group: IntArray, groups: int) -> Exposure:
+    return gamma_exposure(
+        chain.gamma, chain.interest, spot=chain.spot, is_call=chain.is_call, multiplier=multiplier, rule=rule,
+        group=group.astype(np.int64), groups=groups,
+    )  # fmt: skip
+
+
+def _whole(chain: _Chain, multiplier: float, rule: SignRule) -> Exposure:
+    return _exposure(chain, multiplier, rule, np.zeros(chain.strike.size, dtype=np.int64), 1)
+
+
+def _weights(chain: _Chain, multiplier: float, rule: SignRule) -> Contracts:
+    weight = dealer_side(chain.is_call, rule) * chain.interest * multiplier
+    group = np.zeros(chain.strike.size, dtype=np.int64)
+    return Contracts(group, chain.strike, chain.years, chain.vol, chain.carry, weight)
+
+
+def _flip(chain: _Chain, multiplier: float, rule: SignRule, rate: float) -> float:
+    return float(gamma_flip(_weights(chain, multiplier, rule), np.array([chain.spot]), rate=rate)[0])
+
+
+def _no_flip(flip: float) -> str | None:
+    return None if np.isfinite(flip) else "exposure has one sign within 20 % of the price"
+
+
+def _profile(chain: _Chain, multiplier: float, rule: SignRule, rate: float, missing: str | None) -> Profile:
+    net = exposure_profile(_weights(chain, multiplier, rule), np.array([chain.spot]), rate=rate)[0]
+    flip = _flip(chain, multiplier, rule, rate)
+    return Profile(
+        spots=spot_grid(chain.spot).tolist(),
+        net=[] if missing else net.tolist(),
+        flip=flip,
+        reason=missing or _no_flip(flip),
+    )
+
+
+def _strikes(now: _Chain, before: _Chain | None, multiplier: float, rule: SignRule) -> list[StrikePart]:
+    every = np.unique(np.concatenate([now.strike, before.strike if before else now.strike[:0]]))
+
+    def of(chain: _Chain | None) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
+        if chain is None:
+            nothing = np.zeros(every.size)
+            return nothing, nothing, nothing, nothing
+        place = np.searchsorted(every, chain.strike)
+        found = _exposure(chain, multiplier, rule, place, every.size)
+        calls, puts = (
+            np.bincount(place, np.where(chain.is_call == side, chain.interest, 0.0), every.size).astype(np.float64)
+            for side in (True, False)
+        )
+        return found.call, found.put, calls, puts
+
+    (call, put, calls, puts), (call_b, put_b, calls_b, puts_b) = of(now), of(before)
+    return [
+        StrikePart(
+            strike=float(every[i]),
+            call_exposure=call[i],
+            put_exposure=put[i],
+            call_exposure_before=call_b[i],
+            put_exposure_before=put_b[i],
+            call_interest=int(calls[i]),
+            put_interest=int(puts[i]),
+            call_interest_before=int(calls_b[i]),
+            put_interest_before=int(puts_b[i]),
+        )
+        for i in range(every.size)
+    ]
+
+
+def _bucketed(market: Market, listed: np.ndarray) -> IntArray:
+    frame = market.frame
+    return bucket_of(listed, *running_ends(frame.calendar, frame.sessions[-1], over=market.as_of.time() >= _CLOSE))
+
+
+def _expiries(
+    market: Market,
+    listed: np.ndarray,
+    chosen: BoolArray,
+    place: IntArray,
+    now: _Chain,
+    before: _Chain | None,
+    found: Exposure,
+) -> list[ExpiryPart]:
+    buckets = _bucketed(market, listed)
+    interest = np.bincount(place, now.interest, listed.size)
+    opened = np.bincount(place, interest_change(now.interest, _matched(now, before)).contracts, listed.size)
+    whole = float(np.nansum(found.gross))
+    days = (listed - np.datetime64(market.today, "D")).astype(np.int64)
+    return [
+        ExpiryPart(
+            expiration=listed[i].astype(object),
+            days=int(days[i]),
+            monthly=bool(is_monthly(listed[i : i + 1])[0]),
+            bucket=BUCKETS[buckets[i]],
+            chosen=bool(chosen[i]),
+            call=found.call[i],
+            put=found.put[i],
+            net=found.net[i],
+            share=100 * found.gross[i] / whole if whole else None,
+            interest=int(interest[i]),
+            opened=int(opened[i]) if before else 0,
+        )
+        for i in range(listed.size)
+    ]
+
+
+def _buckets(market: Market, listed: np.ndarray, found: Exposure) -> list[Bucket]:
+    buckets = _bucketed(market, listed)
+    gross = np.bincount(buckets, np.nan_to_num(found.gross), 3)
+    net = np.bincount(buckets, np.nan_to_num(found.net), 3)
+    whole = float(gross.sum())
+    return [
+        Bucket(bucket=name, net=net[i] if whole else None, share=100 * gross[i] / whole if whole else None)
+        for i, name in enumerate(BUCKETS)
+    ]
+
+
+def _fan(market: Market, row: int, asked: dt.date | None) -> Fan | None:
+    readable = market.readable_expiries(row)
+    if not readable:
+        return None
+    monthly = [e for e in readable if is_monthly(np.array(e.expiration, dtype="datetime64[D]"))]
+    expiry = next((e for e in readable if e.expiration == asked), (monthly or readable)[0])
+    calendar, held = market.frame.calendar, market.frame.sessions.size
+    end = int(np.searchsorted(calendar, np.datetime64(expiry.expiration, "D")))
+    price = float(market.frame.close[row, -1])
+    half = price * expiry.vol * float(np.sqrt(max(expiry.years, 0.0)))
+    return fan_over("ahead", calendar[held - 1 : end + 1], price, half, current=True) if end >= held else None
+
+
+def _matched(now: _Chain, before: _Chain | None) -> FloatArray:
+    """Open interest before, at the rows of now; NaN where a contract was not listed."""
+    held = dict(zip(before.contracts(), before.interest.tolist(), strict=True)) if before else {}
+    return np.array([held.get(key, np.nan) for key in now.contracts()], dtype=np.float64)
+
+
+def _changes(now: _Chain, before: _Chain | None) -> tuple[list[Build], list[Build]]:
+    """The contracts that gained and lost most open interest, by contracts."""
+    if before is None:
+        return [], []
+    was = _matched(now, before)
+    change = interest_change(now.interest, was)
+    order = np.argsort(-change.contracts, kind="stable")
+
+    def told(rows: np.ndarray) -> list[Build]:
+        return [
+            Build(
+                expiration=now.expiration[i].astype(object),
+                strike=now.strike[i],
+                is_call=bool(now.is_call[i]),
+                interest=int(now.interest[i]),
+                before=int(np.nan_to_num(was[i])),
+                change=int(change.contracts[i]),
+                percent=100 * change.percent[i],
+                small_base=bool(change.small_base[i]),
+                volume=int(now.volume[i]),
+                new=bool(np.isnan(was[i])),
+            )
+            for i in rows
+        ]
+
+    gained = order[change.contracts[order] > 0][:_LISTED]
+    lost = order[::-1][change.contracts[order[::-1]] < 0][:_LISTED]
+    return told(gained), told(lost)
+
+
+def _spreads(now: _Chain, before: _Chain | None, multiplier: float, rate: float, exercise: Exercise) -> list[Spread]:
+    """What was opened in equal amounts at two strikes; at mid where both are usably quoted, else at the fitted prices."""
+    if before is None:
+        return []
+    opened = interest_change(now.interest, _matched(now, before)).contracts
+    pairs = likely_spreads(now.expiration.astype(np.int64), now.strike, now.is_call, opened)
+    out = []
+    for lower, upper, contracts in pairs[:_LISTED]:
+        rows = np.array([lower, upper])
+        fitted = bool(np.isnan(now.mid[rows]).any())
+        near, far = option_price(
+            now.spot, now.strike[rows], now.years[rows], now.vol[rows], is_call=now.is_call[rows], rate=rate,
+            dividend_yield=now.carry[rows], exercise=exercise,
+        ) if fitted else now.mid[rows]  # fmt: skip
+        cost = abs(float(near - far))
+        out.append(
+            Spread(
+                expiration=now.expiration[lower].astype(object),
+                is_call=bool(now.is_call[lower]),
+                lower=now.strike[lower],
+                upper=now.strike[upper],
+                contracts=int(contracts),
+                cost=cost,
+                fitted=fitted,
+                total=cost * multiplier * contracts,
+            )
+        )
+    return out

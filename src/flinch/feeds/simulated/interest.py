@@ -1,0 +1,357 @@
+"""Listed contracts through the sessions: strikes come and go, trades open and close, and what that means for exposure."""
+
+from __future__ import annotations
+
+import math
+import os
+from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from flinch.core.arrays import group_bounds, group_sums, over_groups, run_in_chunks
+from flinch.core.gamma import Positions, StrikeRows, summarise_positions
+from flinch.core.moves import cycle_ends, cycles
+from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray, listed_expirations, years_to_expiry
+from flinch.feeds.simulated.earnings import EarningsCalendar
+from flinch.feeds.simulated.names import SIZES, Listing
+from flinch.feeds.simulated.paths import Paths
+from flinch.feeds.simulated.storylines import Storyline
+from flinch.feeds.simulated.surfaces import Smile
+from flinch.feeds.simulated.volatility import vols_at
+
+Floats = NDArray[np.float64]
+Whole = NDArray[np.int64]
+RATE = 0.03
+CLOSES_KEPT = 6
+"""Past sessions whose chains are kept as they closed."""
+_AHEAD = 4
+_NICE = np.array([0.5, 1, 2.5, 5, 10, 25, 50, 100])
+_HELD_SESSIONS = 14.0
+"""Open interest comes to about so many sessions of volume."""
+_FIRST_DAY = np.datetime64("1970-01-01")
+
+
+class Expiries(NamedTuple):
+    """Listed expiries of all names, shape (expiries,), ordered by name and date, with the true volatility at the money."""
+
+    name: Whole
+    expiration: DateArray
+    years: Floats
+    vol: Floats
+
+
+class Book(NamedTuple):
+    """One session's contracts, a call and a put a row, shape (rows,), ordered by name, expiration, strike. Interest is that of
+    the morning, volume that of the whole session."""
+
+    session: int
+    expiries: Expiries
+    expiry: Whole
+    strike: Floats
+    call_volume: Whole
+    put_volume: Whole
+    call_interest: Whole
+    put_interest: Whole
+
+
+class OpenInterest(NamedTuple):
+    """What the simulation of all sessions leaves: by column of the store arrays names x sessions, and the newest books."""
+
+    positions: dict[str, Floats]
+    totals: dict[str, Floats]
+    books: list[Book]
+
+
+class _Listed(NamedTuple):
+    """Expirations with their strikes: step * low to step * high, all shape (expirations,)."""
+
+    key: Whole
+    step: Floats
+    low: Whole
+    high: Whole
+
+    @property
+    def strikes(self) -> Whole:
+        return self.high - self.low + 1
+
+
+def _listing(old: _Listed | None, expiries: Expiries, spot: Floats, share: Floats, most: Whole) -> _Listed:
+    """Strikes of a session: a new expiration gets round ones out to three and a half deviations, an old one keeps what it has
+    and gets more where the price comes near its end, or has become small for their distance."""
+    key = expiries.name * 100_000 + (expiries.expiration - _FIRST_DAY).astype(np.int64)
+    place = spot[expiries.name]
+    wide = np.where(expiries.years < 0.25, 1.0, 2.0)
+    wanted = share[expiries.name] * wide * place
+    step = _NICE[np.abs(np.log(_NICE / wanted[:, None])).argmin(axis=1)]
+    if old is not None:
+        was = np.minimum(np.searchsorted(old.key, key), old.key.size - 1)
+        kept = old.key[was] == key
+        # A name that fell gets finer strikes between the old ones.
+        times = np.round(old.step[was] / step)
+        finer = kept & (times >= 2) & np.isclose(times * step, old.step[was])
+        times = np.where(finer, times, 1).astype(np.int64)
+        step = np.where(kept & ~finer, old.step[was], step)
+    deviation = expiries.vol * np.sqrt(np.maximum(expiries.years, 0.0))
+    reach = np.clip(np.ceil(3.5 * deviation * place / step), 4, most[expiries.name])
+    centre = np.round(place / step)
+    if old is not None:
+        reach = np.where(kept, np.ceil(0.6 * reach), reach)
+    lowest = np.floor(0.3 * place / step) + 1
+    low = np.maximum(centre - reach, lowest).astype(np.int64)
+    high = np.maximum(centre + reach, low + 1).astype(np.int64)
+    if old is not None:
+        low = np.where(kept, np.minimum(low, times * old.low[was]), low)
+        high = np.where(kept, np.maximum(high, times * old.high[was]), high)
+    return _Listed(key, step, low, high)
+
+
+def _carried(old: _Listed, new: _Listed, *values: Floats) -> list[Floats]:
+    """What old rows had, at their place among the new ones; NaN for those that were not listed."""
+    to = np.minimum(np.searchsorted(new.key, old.key), new.key.size - 1)
+    stays = new.key[to] == old.key
+    times = np.where(stays, np.round(old.step / new.step[to]), 1).astype(np.int64)
+    start = (np.cumsum(new.strikes) - new.strikes)[to] + times * old.low - new.low[to]
+    begin = np.cumsum(old.strikes) - old.strikes
+    here = np.flatnonzero(np.repeat(stays, old.strikes))
+    place = np.arange(int(old.strikes.sum())) - np.repeat(begin, old.strikes)
+    row = (np.repeat(start, old.strikes) + place * np.repeat(times, old.strikes))[here]
+    out = []
+    for before in values:
+        found = np.full(int(new.strikes.sum()), np.nan)
+        found[row] = before[here]
+        out.append(found)
+    return out
+
+
+@njit(
+    "void(i8, i8, i8[::1], f8[::1], i8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[:, ::1], f8[:, ::1], f8[::1], f8[::1], "
+    "f8[::1], f8[::1], f8[:, ::1], f8[:, ::1])",
+    cache=True, nogil=True, error_model="numpy",
+)  # fmt: skip
+def _weigh(
+    first: int, last: int, bounds: Whole, step: Floats, low: Whole, forward: Floats, years: Floats, atm: Floats,
+    held_until: Floats, trades: Floats, holds: Floats, rho: Floats, eta: Floats, strike: Floats, vol: Floats,
+    expected: Floats, target: Floats,
+) -> None:  # fmt: skip
+    """Strikes of expirations `first` to `last`, their volatility, and where people trade and where they hold, before chance: near
+    the money, at round strikes, out of the money, on the side that is leaned to (`trades`, `holds`: call and put of each
+    expiration); held positions rather in third Fridays."""
+    for e in range(first, last):
+        root = math.sqrt(years[e])
+        deviation = atm[e] * root
+        theta = deviation * deviation
+        soon = math.exp(-3.0 * years[e])
+        for i in range(bounds[e], bounds[e + 1]):
+            number = low[e] + i - bounds[e]
+            strike[i] = number * step[e]
+            k = math.log(strike[i] / forward[e])
+            z = eta[e] * k / deviation
+            total = 0.5 * theta * (1 + rho[e] * z + math.sqrt((z + rho[e]) ** 2 + 1 - rho[e] * rho[e]))
+            vol[i] = math.sqrt(total) / root
+            near = (k / deviation) ** 2
+            round_strike = 1.6 if number % 5 == 0 else 1.0
+            traded = math.exp(-near / 1.62) * soon * round_strike + 1e-3
+            held = math.exp(-near / 4.5) * held_until[e] * round_strike + 2e-3
+            for side in range(2):
+                out = (side == 0) == (k > 0.0)
+                expected[side, i] = traded * trades[side, e] * (1.4 if out else 0.7)
+                target[side, i] = held * holds[side, e] * (1.2 if out else 0.85)
+
+
+@njit(
+    "void(f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[::1])", cache=True, nogil=True, error_model="numpy"
+)
+def _trade(
+    traded: Floats, opened: Floats, expected: Floats, now: Floats, target: Floats, volume: Floats, moved: Floats
+) -> None:
+    """Contracts traded (a geometric number: bursts are many), and what they leave open: they open more the further a contract is
+    below what it usually holds. `traded`, `opened`: uniform draws."""
+    for i in range(traded.size):
+        mean = expected[i]
+        volume[i] = math.floor(-math.log(1.0 - traded[i]) / math.log1p(1.0 / mean)) if mean > 1e-12 else 0.0
+        opening = 0.4 * (1.0 - now[i] / target[i]) + 0.8 * opened[i] - 0.4
+        moved[i] = max(round(volume[i] * min(max(opening, -0.9), 0.9)), -now[i])
+
+
+def _monthly_weight(expiration: DateArray) -> Floats:
+    dom = (expiration - expiration.astype("datetime64[M]").astype("datetime64[D]")).astype(int) + 1
+    return np.where((dom >= 14) & (dom <= 21), 2.2, 0.6)
+
+
+def make_open_interest(
+    names: list[Listing],
+    groups: list[tuple[str, bool, Whole]],
+    paths: Paths,
+    close: Floats,
+    carry: Floats,
+    multiplier: Floats,
+    premium: Floats,
+    smiles: Smile,
+    earnings: EarningsCalendar,
+    calendar: DateArray,
+    option_volume: Whole,
+    planted: dict[str, Storyline],
+    rng: np.random.Generator,
+    progress: Callable[[float], None],
+) -> OpenInterest:
+    """Walk every listed contract through all sessions.
+
+    A contract's interest changes by what its trades of the session before opened less what they closed, so never by more than
+    they were; it grows towards what a contract at its place usually holds and ends with the expiration. `carry`, `multiplier`
+    are by name, `close`, `premium`, `option_volume` names x sessions.
+    """
+    count = len(names)
+    share = np.array([SIZES[name.size].strike_step for name in names])
+    most = np.array([SIZES[name.size].max_strikes for name in names])
+    level = _HELD_SESSIONS * option_volume.mean(axis=1)
+    ends = [cycles(cycle_ends(calendar, monthly=monthly)).end for monthly in (False, True)]
+    plants = _plants(names, planted)
+    sums = {
+        f"{side}_{what}": np.zeros((count, SESSIONS))
+        for side in ("call", "put")
+        for what in ("volume", "open_interest")
+    }
+    sums["strikes"] = np.zeros((count, SESSIONS))
+    books: list[Book] = []
+    taste, mood = rng.normal(0.0, 0.5, count), np.zeros(count)
+    listed: _Listed | None = None
+    held, before = np.empty((2, 0)), np.empty((2, 0))
+    # Sessions are summarised while the next ones are made.
+    with ThreadPoolExecutor(os.cpu_count() or 1) as beside:
+        summaries: list[Future[Positions]] = []
+        for t in range(SESSIONS):
+            expiries = _expiries(names, groups, paths, premium, earnings, calendar, t)
+            spot = close[:, t]
+            new = _listing(listed, expiries, spot, share, most)
+            owner = np.repeat(expiries.name, new.strikes)
+            bounds = group_bounds(owner, count)
+            # A slow taste for calls or puts, and a day's mood.
+            taste = 0.98 * taste + 0.1 * rng.normal(size=count)
+            mood = 0.7 * mood + 0.3 * rng.normal(size=count)
+            strike, vol, expected, target = _weighed(new, expiries, spot, carry, smiles, t, taste, mood)
+            target *= (level / group_sums(target.sum(axis=0), bounds))[owner]
+            expected *= (option_volume[:, t] / group_sums(expected.sum(axis=0), bounds))[owner]
+            if listed is None:
+                was = np.full(target.shape, np.nan)
+                now = np.round(target * np.exp(rng.normal(0.0, 0.7, target.shape)))
+            else:
+                carried = _carried(listed, new, *before, *held)
+                was, now = np.array(carried[:2]), np.nan_to_num(np.array(carried[2:]))
+            place = {plant: _row(new, plant) for plant in plants if plant.first <= t <= plant.last}
+            for plant, (side, row) in place.items():
+                if plant.first == t and plant.base is not None:
+                    now[side, row] = plant.base
+            expiry = np.repeat(np.arange(new.key.size), new.strikes)
+            rows = StrikeRows(
+                owner, expiries.expiration[expiry], strike, expiries.years[expiry], vol, carry[owner], multiplier[owner],
+                *now, *was,
+            )  # fmt: skip
+            week_end, month_end = (calendar[end[t + 1]] for end in ends)
+            summaries.append(
+                beside.submit(summarise_positions, rows, spot=spot, rate=RATE, week_end=week_end, month_end=month_end)
+            )
+            if t >= _AHEAD:
+                summaries[t - _AHEAD].result()
+
+            volume, moved = np.empty(target.shape), np.empty(target.shape)
+            given = (*rng.random((2, target.size)), expected, now, target, volume, moved)
+            parts = [np.ascontiguousarray(values).reshape(-1) for values in given]
+            run_in_chunks(_trade, parts[:5], parts[5:])
+            for plant, (side, row) in place.items():
+                volume[side, row] += plant.contracts
+                moved[side, row] = plant.contracts
+            for side, said in enumerate(("call", "put")):
+                sums[f"{said}_volume"][:, t] = group_sums(volume[side], bounds)
+                sums[f"{said}_open_interest"][:, t] = group_sums(now[side], bounds)
+            sums["strikes"][:, t] = np.diff(bounds)
+            if t >= SESSIONS - 1 - CLOSES_KEPT:
+                books.append(Book(t, expiries, expiry, strike, *volume.astype(np.int64), *now.astype(np.int64)))
+            listed, before, held = new, now, now + moved
+            if t % 12 == 0:
+                progress(t / SESSIONS)
+        found = [summary.result() for summary in summaries]
+    positions = {key: np.stack([getattr(one, key) for one in found], axis=1) for key in Positions._fields}
+    return OpenInterest(positions, sums, books)
+
+
+def _weighed(
+    listed: _Listed, expiries: Expiries, spot: Floats, carry: Floats, smiles: Smile, t: int, taste: Floats, mood: Floats
+) -> tuple[Floats, Floats, Floats, Floats]:
+    """Strike and volatility of every row, and how much is expected to be traded and held of its call and put, shape (2, rows)."""
+    name, size = expiries.name, int(listed.strikes.sum())
+    forward = spot[name] * np.exp((RATE - carry[name]) * expiries.years)
+    held_until = _monthly_weight(expiries.expiration) * np.exp(-0.8 * expiries.years)
+    trades, holds = (np.exp(np.stack([0.5 * lean[name], -0.5 * lean[name]])) for lean in (taste + mood, taste))
+    strike, vol, expected, target = np.empty(size), np.empty(size), np.empty((2, size)), np.empty((2, size))
+    bounds = np.concatenate([[0], np.cumsum(listed.strikes)])
+    per_expiry = (
+        bounds, listed.step, listed.low, forward, expiries.years, expiries.vol, held_until, trades, holds,
+        smiles.rho[name, t], smiles.eta[name, t],
+    )  # fmt: skip
+    over_groups(lambda first, last: _weigh(first, last, *per_expiry, strike, vol, expected, target), bounds)
+    return strike, vol, expected, target
+
+
+def _expiries(
+    names: list[Listing],
+    groups: list[tuple[str, bool, Whole]],
+    paths: Paths,
+    premium: Floats,
+    earnings: EarningsCalendar,
+    calendar: DateArray,
+    t: int,
+) -> Expiries:
+    """Listed expirations at the close of session `t`; of the newest at the as-of instant."""
+    parts = []
+    for size, weekly, members in groups:
+        dates = listed_expirations(calendar[t], size, weekly)
+        years = (dates - calendar[t]).astype(np.int64) / 365 if t < SESSIONS - 1 else years_to_expiry(dates, AS_OF)
+        vol = vols_at(paths, premium, earnings, calendar, t, dates, years, members)
+        repeats = (np.repeat(members, dates.size), np.tile(dates, members.size), np.tile(years, members.size))
+        parts.append((*repeats, vol.reshape(-1)))
+    name, expiration, years, vol = (np.concatenate(column) for column in zip(*parts, strict=True))
+    order = np.lexsort((expiration, name))
+    return Expiries(name[order], expiration[order], years[order], vol[order])
+
+
+class _Plant(NamedTuple):
+    """Contracts opened on purpose in each of some sessions."""
+
+    name: int
+    first: int
+    last: int
+    day: int
+    is_call: bool
+    strike: float
+    contracts: int
+    base: int | None
+
+
+def _plants(names: list[Listing], planted: dict[str, Storyline]) -> list[_Plant]:
+    out = []
+    for i, name in enumerate(names):
+        for p in planted[name.symbol].interest if name.symbol in planted else []:
+            day = int((np.datetime64(p.expiration, "D") - _FIRST_DAY).astype(np.int64))
+            out.append(
+                _Plant(i, SESSIONS + p.first, SESSIONS + p.last, day, p.right == "call", p.strike, p.contracts, p.base)
+            )
+    return out
+
+
+def _row(listed: _Listed, plant: _Plant) -> tuple[int, int]:
+    """Side and row of a planted contract, whose expiration and strike must be listed."""
+    key = plant.name * 100_000 + plant.day
+    place = int(np.searchsorted(listed.key, key))
+    number = round(plant.strike / listed.step[min(place, listed.key.size - 1)])
+    if (
+        place == listed.key.size
+        or listed.key[place] != key
+        or abs(number * listed.step[place] - plant.strike) > 1e-9
+        or not listed.low[place] <= number <= listed.high[place]
+    ):
+        raise ValueError(f"the planted contract {plant} is not listed")
+    return int(not plant.is_call), int(listed.strikes[:place].sum() + number - listed.low[place])
