@@ -178,6 +178,18 @@ def test_evidence_of_one_rule_and_of_a_target(quiet_page: Page):
     expect(evidence).to_have_count(0)
 
 
+def test_a_box_stays_as_it_was_set_on_a_slow_machine(quiet_page: Page):
+    page = quiet_page
+    page.goto(f"{SETUP}&evidence=1")
+    expect(page.get_by_role("region", name="Evidence").locator(".verdict")).to_have_count(1)
+    page.context.new_cdp_session(page).send("Emulation.setCPUThrottlingRate", {"rate": 12})
+    box = page.get_by_label("first session of a stretch only")
+    for _ in range(3):
+        box.check()
+        box.uncheck()
+    expect(page).not_to_have_url(re.compile("fresh=1"))
+
+
 def test_names_are_picked_with_a_line_drawn_around_them(quiet_page: Page):
     page = quiet_page
     page.goto("/lineup?view=scatter&of=members:FELRO")

@@ -71,7 +71,8 @@ export function App() {
   return (
     <ThemeProvider>
       <SubjectProvider>
-        <RouterProvider router={router} />
+        {/* As a transition, a box whose state is in the address would show unchecked again until the page was rendered. */}
+        <RouterProvider router={router} useTransitions={false} />
       </SubjectProvider>
     </ThemeProvider>
   );
