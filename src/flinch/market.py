@@ -17,6 +17,7 @@ from rapidfuzz import fuzz, process, utils
 from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray, FloatArray
+from flinch.core.pricing import Exercise, exercised_early
 from flinch.core.rules import (
     METRICS,
     Expression,
@@ -118,6 +119,10 @@ class Market:
             if report.session > self.today or (report.session == self.today and report.timing == "after_close"):
                 return report
         return None
+
+    def exercise(self, row: int) -> Exercise:
+        """How a name's options may be exercised."""
+        return "american" if exercised_early(self.frame.kind[row]) else "european"
 
     def readable_expiries(self, row: int) -> list[Expiry]:
         """Listed expirations whose volatility could be read, nearest first."""

@@ -19,7 +19,10 @@ def figure(page: Page, title: str) -> Locator:
 def as_table(page: Page, title: str) -> list[list[str]]:
     part = figure(page, title)
     part.get_by_role("button", name="show as table").click()
-    return [row.locator("th, td").all_inner_texts() for row in part.locator("tbody tr").all()]
+    expect(part.locator("tbody tr").first).to_be_visible()
+    return part.locator("tbody tr").evaluate_all(
+        "rows => rows.map((row) => [...row.cells].map((cell) => cell.innerText))"
+    )
 
 
 def test_a_whole_page_without_scrolling_the_frame(quiet_page: Page):

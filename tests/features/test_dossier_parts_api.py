@@ -137,6 +137,7 @@ def test_what_is_not_known_has_a_reason(get, symbol, part):
         assert found["places"][1]["position"] is not None
     else:
         assert found["intraday"]["one_day_move"] is None
+        assert found["intraday"]["fan"] is None
         assert found["intraday"]["reason"]
 
 
@@ -144,6 +145,11 @@ def test_todays_minutes_end_at_the_last_price(get, market: Market):
     intraday = get("expected-move", "BULVI")["intraday"]
     assert intraday["close"][-1] == pytest.approx(market.frame.close[market.row("BULVI"), -1], rel=2e-3)
     assert intraday["minutes"][-1] == 375
+    anchor, move = intraday["previous_close"], intraday["one_day_move"]
+    minutes, lower, upper = (np.array(intraday["fan"][key]) for key in ("minutes", "lower", "upper"))
+    assert (upper - anchor) ** 2 == pytest.approx(move**2 * minutes / 390), "variance grows with time"
+    assert anchor - lower == pytest.approx(upper - anchor)
+    assert [minutes[0], minutes[-1]] == [0, 390]
 
 
 def test_the_chain_opens_on_the_nearest_monthly_expiration(get, market: Market):

@@ -37,9 +37,8 @@ def test_the_dossier_and_the_screen_say_the_same(get, market: Market, symbol: st
         ("gross", "gross_exposure"),
     ):
         assert found["now"][part] == pytest.approx(metric(market, key, symbol), rel=1e-9)
-    assert (
-        found["flip"] == pytest.approx(metric(market, "flip", symbol), rel=1e-6, nan_ok=True) or found["flip"] is None
-    )
+    flip = np.nan if found["flip"] is None else found["flip"]
+    assert flip == pytest.approx(metric(market, "flip", symbol), rel=1e-6, nan_ok=True)
     assert found["changes"]["snapshot"] == pytest.approx(metric(market, "net_exposure_change", symbol))
     assert found["changes"]["yesterday"] == pytest.approx(metric(market, "net_exposure_change_1", symbol))
     assert found["changes"]["week"] == pytest.approx(metric(market, "net_exposure_change_5", symbol))
@@ -59,6 +58,15 @@ def test_strikes_and_expirations_add_up_to_the_whole(get, market: Market):
     assert sum(e["share"] for e in found["expiries"]) == pytest.approx(100)
 
 
+def test_puts_over_calls_of_each_expiration_and_of_all(get, market: Market):
+    found = get("VILNI")
+    day = "2026-09-18"
+    strikes = get("VILNI", expirations=day)["strikes"]
+    puts, calls = (sum(s[f"{side}_interest"] for s in strikes) for side in ("put", "call"))
+    assert next(e["put_call"] for e in found["expiries"] if e["expiration"] == day) == pytest.approx(puts / calls)
+    assert found["put_call_interest"] == pytest.approx(metric(market, "put_call_open_interest", "VILNI"))
+
+
 def test_the_profile_goes_through_what_is_there_now_and_changes_sign_at_the_flip(get):
     found = get("VILNI")
     spots, net = np.array(found["profile"]["spots"]), np.array(found["profile"]["net"])
@@ -76,7 +84,9 @@ def test_the_sign_rule_is_said_and_switched(get, rule: str, signs):
     assert found["rule"] == rule
     assert "customers" in found["says"]
     assert found["history"]["net"][-1] == pytest.approx(found["now"]["net"])
-    assert (found["flip"] is None) == (rule != "calls_sold_puts_bought") or found["flip_reason"]
+    one_sign = signs[0] == signs[1]
+    assert (found["flip"] is None) == one_sign
+    assert bool(found["flip_reason"]) == one_sign
 
 
 def test_against_each_earlier_moment(get, market: Market):

@@ -13,6 +13,7 @@ from sqlalchemy import Engine
 from flinch.core.calendar import is_monthly
 from flinch.core.gamma import StrikeRows, summarise_positions
 from flinch.core.moves import cycle_ends, cycles, running_ends
+from flinch.core.pricing import exercised_early
 from flinch.core.volatility import constant_maturity_vol, ex_earnings, reports_before, smile_vol
 from flinch.core.volatility.chain import FLAWS, ChainQuotes, ExpirySummary, summarise_expiries, typical_width
 from flinch.store.bulk import replace_rows
@@ -105,7 +106,7 @@ def _read(engine: Engine, taken_at: dt.datetime, rate: float) -> Reading:
         spot=spot[owner],
         years=years,
         rate=rate,
-        american=(names["kind"] != "index").to_numpy()[owner],
+        american=exercised_early(names["kind"].to_numpy())[owner],
         dividends=dividends_ahead(engine, session, groups, rate),
     )
     return Reading(taken_at, session, names, spot, rows, groups, owner, years, chain, summary, rate)

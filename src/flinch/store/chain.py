@@ -84,10 +84,11 @@ def read_interest(engine: Engine, taken_at: dt.datetime) -> pl.DataFrame:
     return _by_strike(engine, taken_at, ("open_interest",))
 
 
-def read_spots(engine: Engine, taken_at: dt.datetime) -> pl.DataFrame:
-    """Price of every name at a snapshot: name_id, price."""
+def read_spots(engine: Engine, taken_at: dt.datetime, name_id: int | None = None) -> pl.DataFrame:
+    """Price of every name at a snapshot, or of one: name_id, price."""
     p = SnapshotPrice
-    return read_table(engine, select(p.name_id, p.price).where(p.taken_at == stored(taken_at)).order_by(p.name_id))
+    wanted = [p.taken_at == stored(taken_at), *([] if name_id is None else [p.name_id == name_id])]
+    return read_table(engine, select(p.name_id, p.price).where(*wanted).order_by(p.name_id))
 
 
 def read_multipliers(engine: Engine) -> pl.DataFrame:

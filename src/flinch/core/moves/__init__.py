@@ -11,19 +11,27 @@ from flinch.core.moves.cycles import (
     running_ends,
 )
 from flinch.core.moves.expected import expected_move, one_day_move, spent
+from flinch.core.moves.ledger import MEAN_SIZE, PROMISED, Outcomes, Verdict, cycle_outcomes, ledger_verdict, sellers_won
 from flinch.core.moves.straddle import atm_straddle
 
 __all__ = [
+    "MEAN_SIZE",
+    "PROMISED",
     "CycleBands",
     "Cycles",
+    "Outcomes",
+    "Verdict",
     "atm_straddle",
     "band_position",
     "cycle_bands",
     "cycle_ends",
+    "cycle_outcomes",
     "cycles",
     "expected_move",
     "fan",
+    "ledger_verdict",
     "one_day_move",
     "running_ends",
+    "sellers_won",
     "spent",
 ]

@@ -1,6 +1,6 @@
 """Prices, implied volatility and greeks of European and American options, and forwards."""
 
-from flinch.core.pricing.exercise import Exercise
+from flinch.core.pricing.exercise import Exercise, exercised_early
 from flinch.core.pricing.forwards import ParityForwards, forwards_from_parity, usable_quote
 from flinch.core.pricing.greeks import Greeks, greeks
 from flinch.core.pricing.implied import implied_vol
@@ -11,6 +11,7 @@ __all__ = [
     "Greeks",
     "ParityForwards",
     "early_exercise_value",
+    "exercised_early",
     "forwards_from_parity",
     "greeks",
     "implied_vol",

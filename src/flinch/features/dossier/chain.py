@@ -77,7 +77,7 @@ def chain(market: Market, engine: Engine, symbol: str, expiration: dt.date | Non
         monthly = [e for e, tab in zip(listed, tabs, strict=True) if tab.monthly]
         chosen = monthly[0] if monthly else listed[0]
     spot = float(frame.close[row, -1])
-    exercise: Exercise = "european" if frame.kind[row] == "index" else "american"
+    exercise = market.exercise(row)
     if chosen is None:
         return ChainView(
             symbol=frame.names[row].symbol, exercise=exercise, spot=spot, expirations=tabs, expiration=None, forward=None,

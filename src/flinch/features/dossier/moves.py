@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Literal
 
 import numpy as np
 from pydantic import BaseModel, Field
 
-from flinch.core.moves import CycleBands, cycle_ends, cycles, fan
+from flinch.core.moves import CycleBands, Verdict, cycle_ends, cycle_outcomes, cycles, fan, ledger_verdict
 from flinch.market import Market
 
 SHOWN_SESSIONS = 126
 _LEDGER = {"week": 52, "month": 24}
-_PROMISED = 0.6827
-"""The share of a normal distribution within one standard deviation."""
+_SESSION_MINUTES = 390
 
 
 class Bars(BaseModel):
@@ -77,10 +75,18 @@ class Ledger(BaseModel):
     cycles: list[PastCycle]
     inside: int
     known: int
-    verdict: Literal["overpriced", "underpriced", "within chance"] | None = Field(
+    verdict: Verdict | None = Field(
         description="The share inside against the 68 % of one standard deviation, beyond two of its own"
     )
     missing: int = Field(description="Cycles without a priced move or a close at either end")
+
+
+class DayFan(BaseModel):
+    """The one-day move as it opens from the close before, at minutes since the open."""
+
+    minutes: list[float]
+    lower: list[float]
+    upper: list[float]
 
 
 class Intraday(BaseModel):
@@ -91,6 +97,7 @@ class Intraday(BaseModel):
     minutes: list[int]
     close: list[float | None]
     session_minutes: int
+    fan: DayFan | None
     reason: str | None
 
 
@@ -222,52 +229,47 @@ def _intraday(market: Market, row: int) -> Intraday:
     close = bars.close[row, today]
     known = np.flatnonzero(np.isfinite(close))
     last = int(known[-1]) + 1 if known.size else 0
-    move = float(market.metric("one_day_move")[row])
+    move, anchor = float(market.metric("one_day_move")[row]), float(market.frame.close[row, -2])
+    elapsed = np.round(_SESSION_MINUTES * np.linspace(0, 1, 21) ** 2)
+    width = fan(move, elapsed, _SESSION_MINUTES)
     return Intraday(
-        previous_close=float(market.frame.close[row, -2]),
+        previous_close=anchor,
         one_day_move=move,
         minutes=[5 * (i + 1) for i in range(last)],
         close=close[:last].tolist(),
-        session_minutes=390,
+        session_minutes=_SESSION_MINUTES,
+        fan=DayFan(minutes=elapsed.tolist(), lower=(anchor - width).tolist(), upper=(anchor + width).tolist())
+        if np.isfinite(anchor + move)
+        else None,
         reason=market.reason("spent", row),
     )
 
 
 def _ledger(market: Market, row: int, period: str) -> Ledger:
-    frame = market.frame
-    held = frame.sessions.size
-    out, missing = [], 0
+    frame, band = market.frame, market.bands[period]
     # The cycle that runs is not over until its last session is.
-    over = [(start, end) for start, end in _spans(market, period) if end < held - 1]
-    for start, end in over[-_LEDGER[period] :][::-1]:
-        anchor, half = _band(market, row, period, end)
-        close = float(frame.close[row, end])
-        if not (np.isfinite(anchor) and np.isfinite(half) and np.isfinite(close)):
-            missing += 1
-            continue
-        high = float(np.nanmax(frame.high[row, start + 1 : end + 1])) - anchor
-        low = float(np.nanmin(frame.low[row, start + 1 : end + 1])) - anchor
-        position = (close - anchor) / half
-        out.append(
-            PastCycle(
-                start=market_date(frame.calendar, start),
-                end=market_date(frame.calendar, end),
-                anchor=anchor,
-                priced=100 * half / anchor,
-                moved=100 * (close / anchor - 1),
-                position=position,
-                inside=abs(position) <= 1,
-                worst=(high if high > -low else low) / half,
-            )
-        )
-    inside = sum(cycle.inside for cycle in out)
+    over = [span for span in _spans(market, period) if span[1] < frame.sessions.size - 1]
+    starts, ends = np.array(over[-_LEDGER[period] :], dtype=np.int64).reshape(-1, 2).T
+    bars = (frame.high[row], frame.low[row], frame.close[row], band.anchor[row], band.half_width[row])
+    found = cycle_outcomes(*bars, starts, ends)
+    known, inside = found.known, found.inside
     return Ledger(
-        period=period, cycles=out, inside=inside, known=len(out), verdict=_verdict(inside, len(out)), missing=missing
+        period=period,
+        cycles=[
+            PastCycle(
+                start=market_date(frame.calendar, starts[i]),
+                end=market_date(frame.calendar, ends[i]),
+                anchor=band.anchor[row, ends[i]],
+                priced=100 * found.priced[i],
+                moved=100 * found.moved[i],
+                position=found.position[i],
+                inside=bool(inside[i]),
+                worst=found.worst[i],
+            )
+            for i in np.flatnonzero(known)[::-1].tolist()
+        ],
+        inside=int(inside.sum()),
+        known=int(known.sum()),
+        verdict=ledger_verdict(int(inside.sum()), int(known.sum())),
+        missing=int((~known).sum()),
     )
-
-
-def _verdict(inside: int, known: int) -> Literal["overpriced", "underpriced", "within chance"] | None:
-    if not known:
-        return None
-    off, slack = inside / known - _PROMISED, 2 * np.sqrt(_PROMISED * (1 - _PROMISED) / known)
-    return "overpriced" if off > slack else "underpriced" if off < -slack else "within chance"

@@ -25,6 +25,7 @@ from flinch.core.gamma import (
     gamma_flip,
     interest_change,
     likely_spreads,
+    put_call_ratio,
     spot_grid,
 )
 from flinch.core.moves import running_ends
@@ -90,7 +91,7 @@ def positioning(market: Market, engine: Engine, symbol: str, query: PositioningQ
     frame = market.frame
     multiplier, rate = float(frame.multiplier[row]), frame.state.rate
     spot = float(frame.close[row, -1])
-    exercise: Exercise = "european" if frame.kind[row] == "index" else "american"
+    exercise = market.exercise(row)
     now = _chain(market, engine, row, frame.state.as_of, spot, frame.expiries.get(row, []))
     against = _moment(frame.snapshots, query.against)
     before = _earlier(market, engine, row, against) if against else None
@@ -192,8 +193,8 @@ def _moment(snapshots: list[Snapshot], against: Against) -> Snapshot | None:
 def _earlier(market: Market, engine: Engine, row: int, moment: Snapshot) -> _Chain:
     key = name_id(market, row)
     expiries = read_expiries(engine, moment.taken_at, market.frame.ids, key).get(row, [])
-    prices = {name: price for name, price in read_spots(engine, moment.taken_at).iter_rows() if name == key}
-    return _chain(market, engine, row, moment.taken_at, prices.get(key, float("nan")), expiries)
+    price = read_spots(engine, moment.taken_at, key)["price"]
+    return _chain(market, engine, row, moment.taken_at, float(price[0]) if price.len() else float("nan"), expiries)
 
 
 def _chain(
@@ -300,7 +301,11 @@ def _expiries(
     found: Exposure,
 ) -> list[ExpiryPart]:
     buckets = _bucketed(market, listed)
-    interest = np.bincount(place, now.interest, listed.size)
+    calls, puts = (
+        np.bincount(place, np.where(now.is_call == side, now.interest, 0.0), listed.size).astype(np.float64)
+        for side in (True, False)
+    )
+    put_call = put_call_ratio(puts, calls)
     opened = np.bincount(place, interest_change(now.interest, _matched(now, before)).contracts, listed.size)
     whole = float(np.nansum(found.gross))
     days = (listed - np.datetime64(market.today, "D")).astype(np.int64)
@@ -315,7 +320,8 @@ def _expiries(
             put=found.put[i],
             net=found.net[i],
             share=100 * found.gross[i] / whole if whole else None,
-            interest=int(interest[i]),
+            interest=int(calls[i] + puts[i]),
+            put_call=put_call[i],
             opened=int(opened[i]) if before else 0,
         )
         for i in range(listed.size)

@@ -81,6 +81,7 @@ class ExpiryPart(BaseModel):
     net: float | None
     share: float | None = Field(description="Of gross exposure, percent")
     interest: int
+    put_call: float | None = Field(description="Put over call open interest")
     opened: int = Field(description="Contracts opened less closed since the session before")
 
 

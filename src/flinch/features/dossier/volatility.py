@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
 from flinch.core.arrays import FloatArray
+from flinch.core.moves import sellers_won
 from flinch.core.pricing import early_exercise_value, implied_vol, usable_quote
 from flinch.core.volatility import (
     HORIZONS,
@@ -125,10 +126,6 @@ class VolatilityView(BaseModel):
     )
 
 
-# The mean size of a normal move is this share of its standard deviation.
-_MEAN_SIZE = float(np.sqrt(2 / np.pi))
-
-
 def volatility(market: Market, engine: Engine, symbol: str, estimator: Estimator, window: int) -> VolatilityView:
     """Everything about one name's volatility; raises UnknownName."""
     row = market.row(symbol)
@@ -176,7 +173,7 @@ def _history(market: Market, engine: Engine, row: int, estimator: Estimator, win
 
 def _smiles(market: Market, engine: Engine, row: int, expiries: list[Expiry]) -> list[Smile]:
     chain = read_chain(engine, name_id(market, row), market.frame.state.as_of)
-    american = market.frame.kind[row] != "index"
+    american = market.exercise(row) == "american"
     out = []
     for expiry in expiries:
         rows = chain.filter(pl.col("expiration") == expiry.expiration)
@@ -265,7 +262,7 @@ def _past_reports(market: Market, row: int) -> list[PastReport]:
                 priced=implied if np.isfinite(implied) else None,
                 moved=move if np.isfinite(move) else None,
                 ratio=abs(move) / implied if known else None,
-                won=("sellers" if abs(move) < _MEAN_SIZE * implied else "buyers") if known else None,
+                won=("sellers" if sellers_won(move, implied) else "buyers") if known else None,
             )
         )
     return out[::-1]

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from flinch.core.pricing import greeks, option_price
+from flinch.core.pricing import exercised_early, greeks, option_price
 from flinch.feeds.simulated.interest import RATE, Book, Expiries, Floats
 from flinch.feeds.simulated.names import SIZES, Listing
 from flinch.feeds.simulated.surfaces import Smile, smile_vol
@@ -65,8 +65,7 @@ def quote_book(
     fair = smile_vol(atm, moneyness, years, smile.rho[owner], smile.eta[owner])
     noisy = np.maximum(fair + 0.25 * half_spread * rng.normal(size=fair.size), 0.02)
     deviation = np.abs(moneyness / (atm * np.sqrt(years)))
-    # Options on companies and funds may be exercised early, those on an index may not.
-    early = np.array([name.kind != "index" for name in names])[owner]
+    early = exercised_early([name.kind for name in names])[owner]
     tick = np.array([0.1 if n.kind == "index" else 0.01 if n.size == "large" else 0.05 for n in names])[owner]
     quoted = ~halted[owner]
     columns = []

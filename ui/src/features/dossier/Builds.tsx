@@ -55,7 +55,7 @@ function Changes({ rows, none }: { rows: Schemas["Build"][]; none: string }) {
           <th>Change</th>
           <th>%</th>
           <th>Before</th>
-          <th title="Contracts traded today">Today</th>
+          <th title="Contracts traded today">Volume</th>
         </tr>
       </thead>
       <tbody>

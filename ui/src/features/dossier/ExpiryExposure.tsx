@@ -61,6 +61,7 @@ export function ExpiryExposure({ data, asked, onWrite }: { data: Data; asked: st
               <th title="$ a 1 % move">Net $</th>
               <th title="Of gross exposure">Share %</th>
               <th title="Contracts">Open</th>
+              <th title="Put over call open interest">P/C</th>
               <th title="Contracts opened less closed since the session before">Opened</th>
             </tr>
           </thead>
@@ -82,6 +83,7 @@ export function ExpiryExposure({ data, asked, onWrite }: { data: Data; asked: st
                 <td>{signedCompact(expiry.net)}</td>
                 <td>{number(expiry.share, 1)}</td>
                 <td>{compact(expiry.interest)}</td>
+                <td>{number(expiry.put_call, 2)}</td>
                 <td>{signedCompact(expiry.opened)}</td>
               </tr>
             ))}

@@ -3,7 +3,7 @@ import { useMemo } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
+import { chartBase, type Palette, sessionTooltip, twoPanes, usePalette, valueAxis } from "@/shared/chart/palette";
 import { compact, date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 
@@ -57,10 +57,9 @@ export function ExposureHistory({ data }: { data: Data }) {
 function makeOption(data: Data, c: Palette): EChartsCoreOption {
   const { history: h } = data;
   const base = chartBase(c);
-  const axis = monthAxis(h.sessions, c);
   return {
     ...base,
-    axisPointer: { link: [{ xAxisIndex: "all" }] },
+    ...twoPanes(h.sessions, c),
     grid: [
       { left: 46, right: 10, top: 8, height: "38%" },
       { left: 46, right: 10, bottom: 22, height: "36%" },
@@ -69,10 +68,6 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
       const i = points[0]?.dataIndex ?? 0;
       return `<b>${date(h.sessions[i] ?? "", true)}</b><br>price ${number(h.close[i], 2)}<br>net ${compact(h.net[i])} $ a %`;
     }),
-    xAxis: [
-      { ...axis, axisLabel: { show: false } },
-      { ...axis, gridIndex: 1, axisLine: { onZero: false, lineStyle: { color: c.rule } } },
-    ],
     yAxis: [
       valueAxis(c, { scale: true, splitNumber: 2 }),
       valueAxis(c, {

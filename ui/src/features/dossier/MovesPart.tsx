@@ -281,19 +281,11 @@ function todayOption(data: Data, c: Palette): EChartsCoreOption {
   const base = chartBase(c);
   const anchor = t.previous_close;
   const half = t.one_day_move;
-  const steps = [0, 0.02, 0.05, 0.1, 0.18, 0.28, 0.4, 0.55, 0.7, 0.85, 1];
-  const fan: Outline[] =
-    anchor === null || half === null
-      ? []
-      : [
-          {
-            points: steps.map((s): [number, number, number] => {
-              const wide = half * Math.sqrt(s);
-              return [s * t.session_minutes, anchor - wide, anchor + wide];
-            }),
-            faint: false,
-          },
-        ];
+  const points = t.fan?.minutes.map((minute, i): [number, number, number] => [
+    minute,
+    t.fan?.lower[i] ?? 0,
+    t.fan?.upper[i] ?? 0,
+  ]);
   const clock = (minutes: number) => {
     const at = 9 * 60 + 30 + minutes;
     return `${Math.floor(at / 60)}:${String(at % 60).padStart(2, "0")}`;
@@ -338,7 +330,7 @@ function todayOption(data: Data, c: Palette): EChartsCoreOption {
         lineStyle: { color: c.solid, width: 2 },
         z: 3,
       },
-      fans(fan, c),
+      fans(points ? [{ points, faint: false }] : [], c),
     ],
   };
 }

@@ -141,7 +141,8 @@ function oneOption(smile: Smile, c: Palette): EChartsCoreOption {
       type: "value",
       scale: true,
       max: ceiling(smile) && 5 * Math.ceil((ceiling(smile) ?? 0) / 5),
-      axisLabel: { color: c.muted },
+      // The edge is where the quotes end, and its label would stand on the one below.
+      axisLabel: { color: c.muted, showMaxLabel: false },
       splitLine: { lineStyle: { color: c.rule, type: "solid" } },
     },
     series: [

@@ -2,7 +2,7 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { DossierRequest, Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
+import { chartBase, type Palette, sessionTooltip, twoPanes, usePalette, valueAxis } from "@/shared/chart/palette";
 import { hollowLine } from "@/shared/chart/series";
 import { date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
@@ -78,14 +78,13 @@ export function VolatilityHistory({ data, request, onWrite }: { data: Data; requ
 function makeOption(data: Data, c: Palette): EChartsCoreOption {
   const { history: h } = data;
   const base = chartBase(c);
-  const axis = monthAxis(h.sessions, c);
   const marks = (days: string[], text: string, color: string) =>
     days
       .filter((day) => h.sessions.includes(day))
       .map((day) => ({ xAxis: day, label: { formatter: text, color }, lineStyle: { color } }));
   return {
     ...base,
-    axisPointer: { link: [{ xAxisIndex: "all" }] },
+    ...twoPanes(h.sessions, c),
     grid: [
       { left: 38, right: 14, top: 16, height: "62%" },
       { left: 38, right: 14, bottom: 22, height: "16%" },
@@ -107,10 +106,6 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
       ];
       return lines.filter(Boolean).join("<br>");
     }),
-    xAxis: [
-      { ...axis, axisLabel: { show: false } },
-      { ...axis, gridIndex: 1 },
-    ],
     yAxis: [
       valueAxis(c, { min: 0 }),
       {

@@ -1000,6 +1000,18 @@ export interface components {
             weakest: components["schemas"]["Tie"][];
         };
         /**
+         * DayFan
+         * @description The one-day move as it opens from the close before, at minutes since the open.
+         */
+        DayFan: {
+            /** Lower */
+            lower: number[];
+            /** Minutes */
+            minutes: number[];
+            /** Upper */
+            upper: number[];
+        };
+        /**
          * Done
          * @description It was done.
          */
@@ -1119,6 +1131,11 @@ export interface components {
             opened: number;
             /** Put */
             put: number | null;
+            /**
+             * Put Call
+             * @description Put over call open interest
+             */
+            put_call: number | null;
             /**
              * Share
              * @description Of gross exposure, percent
@@ -1401,6 +1418,7 @@ export interface components {
         Intraday: {
             /** Close */
             close: (number | null)[];
+            fan: components["schemas"]["DayFan"] | null;
             /** Minutes */
             minutes: number[];
             /** One Day Move */

@@ -42,6 +42,18 @@ export function monthAxis(sessions: string[], c: Palette) {
   };
 }
 
+/** Two charts over the same sessions, one above the other, read together: the lower one carries the labels. */
+export function twoPanes(sessions: string[], c: Palette) {
+  const axis = monthAxis(sessions, c);
+  return {
+    axisPointer: { link: [{ xAxisIndex: "all" }] },
+    xAxis: [
+      { ...axis, axisLabel: { show: false } },
+      { ...axis, gridIndex: 1, axisLine: { ...axis.axisLine, onZero: false } },
+    ],
+  };
+}
+
 /** What every chart has in common: no motion, our type, and a plain framed tooltip. */
 export function chartBase(c: Palette) {
   return {
