@@ -26,6 +26,7 @@ def add_rule(page: Page, text: str) -> None:
     field = page.get_by_label("Add a rule")
     field.fill(text)
     field.press("Enter")
+    expect(field).to_have_value("")
 
 
 def open_screen(page: Page, address: str = "/screen") -> Page:

@@ -1,0 +1,234 @@
+"""Every positioning metric of the Screen against one plain loop over the stored contracts."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from collections import defaultdict
+from typing import NamedTuple
+
+import numpy as np
+import pytest
+from sqlalchemy import Engine
+
+from flinch.market import Market
+from flinch.store.chain import Snapshot, read_chain
+from flinch.store.frame import Expiry, read_expiries
+
+SYMBOLS = ("KESEO", "VILNI", "RENTU", "TISVI", "STAKU", "DELKU", "BULVI", "TRAFA")
+WEEK, MONTH = dt.date(2026, 9, 11), dt.date(2026, 9, 18)
+
+
+class Contract(NamedTuple):
+    day: dt.date
+    strike: float
+    is_call: bool
+    interest: int
+    before: int | None
+    exposure: float
+
+
+def total_variance(svi: tuple[float, ...], k: float) -> float:
+    """Raw SVI as printed in Gatheral & Jacquier (2014)."""
+    a, b, rho, m, sigma = svi
+    return a + b * (rho * (k - m) + math.sqrt((k - m) ** 2 + sigma**2))
+
+
+def black_gamma(spot: float, strike: float, expiry: Expiry, vol: float, rate: float) -> float:
+    deviation = vol * math.sqrt(expiry.years)
+    d1 = (math.log(spot / strike) + (rate - expiry.carry + vol**2 / 2) * expiry.years) / deviation
+    density = math.exp(-(d1**2) / 2) / math.sqrt(2 * math.pi)
+    return math.exp(-expiry.carry * expiry.years) * density / (spot * deviation)
+
+
+def _held(engine: Engine, name_id: int, moment: Snapshot) -> list[tuple[tuple[dt.date, float, bool], int]]:
+    chain = read_chain(engine, name_id, moment.taken_at)
+    return [((day, strike, call), held) for day, strike, call, _, _, _, held in chain.iter_rows()]
+
+
+class Book:
+    """A name's contracts at one moment, read one by one."""
+
+    def __init__(self, market: Market, engine: Engine, symbol: str, place: int = -1) -> None:
+        frame, row = market.frame, market.row(symbol)
+        name_id = int(frame.ids[row])
+        now = frame.snapshots[place]
+        earlier = [s for s in frame.snapshots if s.session < now.session][-1]
+        session = int(np.searchsorted(frame.sessions, np.datetime64(now.session, "D")))
+        self.spot = float(frame.close[row, session])
+        self.multiplier = float(frame.multiplier[row])
+        self.rate = frame.state.rate
+        expiries = {e.expiration: e for e in read_expiries(engine, now.taken_at, frame.ids, name_id)[row]}
+        before = dict(_held(engine, name_id, earlier))
+        self.contracts = [
+            Contract(*key, held, before.get(key), self._exposure(expiries[key[0]], key[1], held))
+            for key, held in _held(engine, name_id, now)
+        ]
+
+    def _exposure(self, expiry: Expiry, strike: float, interest: int) -> float:
+        if interest == 0 or expiry.years <= 0:
+            return 0.0
+        w = total_variance(expiry.svi, math.log(strike / expiry.forward))
+        gamma = black_gamma(self.spot, strike, expiry, math.sqrt(w / expiry.years), self.rate)
+        return gamma * interest * self.multiplier * self.spot**2 / 100
+
+    def total(self, of, among=lambda contract: True) -> float:
+        return sum(of(contract) for contract in self.contracts if among(contract))
+
+    def by_strike(self, of) -> dict[float, float]:
+        found: dict[float, float] = defaultdict(float)
+        for contract in self.contracts:
+            found[contract.strike] += of(contract)
+        return found
+
+
+def opened(contract: Contract) -> int:
+    return contract.interest - (contract.before or 0)
+
+
+def size(contract: Contract) -> float:
+    return contract.exposure
+
+
+def interest(contract: Contract) -> int:
+    return contract.interest
+
+
+@pytest.fixture(scope="module")
+def books(market: Market, engine: Engine) -> dict[str, Book]:
+    return {symbol: Book(market, engine, symbol) for symbol in SYMBOLS}
+
+
+@pytest.fixture
+def metric(market: Market):
+    def value(key: str, symbol: str, session: int | None = None) -> float:
+        return float(market.metric(key, session)[market.row(symbol)])
+
+    return value
+
+
+@pytest.mark.parametrize("symbol", SYMBOLS)
+def test_exposure_by_side_and_by_the_end_of_cycles(books, metric, symbol: str):
+    book = books[symbol]
+    calls, puts = (book.total(size, lambda c, side=side: c.is_call == side) for side in (True, False))
+    gross = calls + puts
+    nearest = min(c.day for c in book.contracts)
+    near = book.total(size, lambda c: c.day == nearest)
+    week = book.total(size, lambda c: c.day <= WEEK)
+    month = book.total(size, lambda c: WEEK < c.day <= MONTH)
+    value = metric("avg_dollar_volume_21", symbol)
+    expected = {
+        "call_exposure": calls,
+        "put_exposure": -puts,
+        "net_exposure": calls - puts,
+        "gross_exposure": gross,
+        "call_put_exposure": calls / puts,
+        "net_exposure_pct": 100 * (calls - puts) / value,
+        "gross_exposure_pct": 100 * gross / value,
+        "near_exposure": near,
+        "week_exposure": week,
+        "month_exposure": month,
+        "roll_off_share": 100 * near / gross,
+        "week_exposure_share": 100 * week / gross,
+        "month_exposure_share": 100 * month / gross,
+    }
+    assert {key: metric(key, symbol) for key in expected} == pytest.approx(expected, rel=1e-9)
+
+
+@pytest.mark.parametrize("symbol", SYMBOLS)
+def test_strikes_with_most(books, metric, symbol: str):
+    book = books[symbol]
+    exposed, open_at = book.by_strike(size), book.by_strike(interest)
+    peak, peak_interest = max(exposed, key=exposed.__getitem__), metric("peak_interest_strike", symbol)
+    assert metric("peak_exposure_strike", symbol) == peak
+    assert open_at[peak_interest] == max(open_at.values()), "two strikes may hold the same"
+    assert metric("peak_exposure_distance", symbol) == pytest.approx(100 * (peak / book.spot - 1))
+    assert metric("peak_interest_distance", symbol) == pytest.approx(100 * (peak_interest / book.spot - 1))
+    top = sum(sorted(open_at.values())[-5:])
+    assert metric("top_strikes_share", symbol) == pytest.approx(100 * top / sum(open_at.values()))
+
+
+@pytest.mark.parametrize("symbol", SYMBOLS)
+def test_open_interest_and_what_was_opened(books, metric, symbol: str):
+    book = books[symbol]
+    whole = book.total(interest)
+    calls, puts = (book.total(interest, lambda c, side=side: c.is_call == side) for side in (True, False))
+    above = book.total(opened, lambda c: c.strike > book.spot)
+    below = book.total(opened, lambda c: c.strike < book.spot)
+    new = book.total(opened)
+    over = book.total(interest, lambda c: c.strike > book.spot)
+    expected = {
+        "open_interest": whole,
+        "call_open_interest": calls,
+        "put_open_interest": puts,
+        "put_call_open_interest": puts / calls,
+        "opened": new,
+        "opened_pct": 100 * new / (whole - new),
+        "opened_above": above,
+        "opened_below": below,
+        "opened_above_share": 100 * above / whole,
+        "interest_above": over,
+        "interest_above_share": 100 * over / whole,
+    }
+    assert {key: metric(key, symbol) for key in expected} == pytest.approx(expected)
+
+
+@pytest.mark.parametrize("symbol", SYMBOLS)
+def test_the_largest_build_and_its_base(books, metric, symbol: str):
+    book = books[symbol]
+    build = max(opened(c) for c in book.contracts)
+    assert metric("largest_build", symbol) == build
+    base = metric("largest_build_base", symbol)
+    assert base in {c.before or 0 for c in book.contracts if opened(c) == build}
+    percent = metric("largest_build_pct", symbol)
+    assert math.isnan(percent) if base == 0 else percent == pytest.approx(100 * build / base)
+    assert metric("small_base", symbol) == (base < 100)
+
+
+def test_an_index_has_a_multiplier_of_its_own_and_no_daily_value(market: Market, engine: Engine, metric):
+    book = Book(market, engine, "MUFEO")
+    assert book.multiplier == 10
+    assert metric("gross_exposure", "MUFEO") == pytest.approx(book.total(size), rel=1e-9)
+    assert math.isnan(metric("gross_exposure_pct", "MUFEO"))
+    assert market.reason("gross_exposure_pct", market.row("MUFEO")) == "an index does not trade"
+
+
+def test_changes_are_against_the_chains_of_those_moments(market: Market, engine: Engine, books, metric):
+    """The snapshot before, yesterday's close and the close five sessions ago, each read contract by contract."""
+
+    def net(book: Book) -> float:
+        return book.total(lambda c: c.exposure if c.is_call else -c.exposure)
+
+    for symbol in ("KESEO", "VILNI", "RENTU"):
+        now, yesterday = net(books[symbol]), net(Book(market, engine, symbol, -6))
+        assert metric("net_exposure", symbol, market.newest - 1) == pytest.approx(yesterday, rel=1e-9)
+        change = now - yesterday
+        assert metric("net_exposure_change_1", symbol) == pytest.approx(change, rel=1e-7)
+        assert metric("net_exposure_change_1_pct", symbol) == pytest.approx(100 * change / abs(yesterday), rel=1e-7)
+        value = metric("avg_dollar_volume_21", symbol)
+        assert metric("net_exposure_change_share", symbol) == pytest.approx(100 * change / value, rel=1e-7)
+        week = net(Book(market, engine, symbol, -10))
+        assert metric("net_exposure_change_5", symbol) == pytest.approx(now - week, rel=1e-7)
+
+
+def test_the_flip_is_where_the_plain_sum_of_gammas_changes_sign(market: Market, engine: Engine, metric):
+    """Just under and just over the flip, every gamma worked out there, exposure has opposite signs."""
+    frame = market.frame
+    for symbol in ("VILNI", "KESEO", "STAKU"):
+        row = market.row(symbol)
+        flip = metric("flip", symbol)
+        expiries = {e.expiration: e for e in frame.expiries[row]}
+        chain = read_chain(engine, int(frame.ids[row]), frame.state.as_of).rows()
+
+        def net(spot: float, expiries=expiries, chain=chain) -> float:
+            found = 0.0
+            for day, strike, call, _, _, _, held in chain:
+                expiry = expiries[day]
+                vol = math.sqrt(total_variance(expiry.svi, math.log(strike / expiry.forward)) / expiry.years)
+                found += (1 if call else -1) * held * black_gamma(spot, strike, expiry, vol, frame.state.rate)
+            return found
+
+        assert net(0.9999 * flip) * net(1.0001 * flip) < 0
+        close = float(frame.close[row, -1])
+        assert metric("flip_distance", symbol) == pytest.approx(100 * (flip / close - 1))
+        assert metric("flip_distance_moves", symbol) == pytest.approx((flip - close) / metric("one_day_move", symbol))
