@@ -68,7 +68,7 @@ export function Keys({ show, onHide }: { show: boolean; onHide: () => void }) {
       <Modal.Header closeButton>
         <Modal.Title id="keys-title">Keys</Modal.Title>
       </Modal.Header>
-      <Modal.Body className="keys">
+      <Modal.Body className="keys" tabIndex={0}>
         {GROUPS.map(([title, keys]) => (
           <section key={title}>
             <h3>{title}</h3>

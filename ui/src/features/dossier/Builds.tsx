@@ -1,6 +1,7 @@
 import type { ReactNode } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { compact, date, number, signedCompact } from "@/shared/format";
+import { Scrolling } from "@/shared/ui/Scrolling";
 import type { Write } from "./VolatilityPart";
 
 type Data = Schemas["PositioningView"];
@@ -34,9 +35,9 @@ export function Builds({ data, params, onWrite }: { data: Data; params: URLSearc
           </select>
         </div>
       </header>
-      <div className="figure-table">
+      <Scrolling label="Contracts">
         {kind === "spreads" ? <Spreads data={data} /> : <Changes rows={data[kind]} none={kind} />}
-      </div>
+      </Scrolling>
     </section>
   );
 }

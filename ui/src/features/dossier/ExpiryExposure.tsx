@@ -1,6 +1,7 @@
 import type { Schemas } from "@/shared/api/client";
 import { compact, date, number, signedCompact } from "@/shared/format";
 import { Defined } from "@/shared/ui/Defined";
+import { Scrolling } from "@/shared/ui/Scrolling";
 import type { Write } from "./VolatilityPart";
 
 type Data = Schemas["PositioningView"];
@@ -51,7 +52,7 @@ export function ExpiryExposure({ data, asked, onWrite }: { data: Data; asked: st
           })}
         </div>
       </header>
-      <div className="figure-table">
+      <Scrolling label="Expirations">
         <table>
           <thead>
             <tr>
@@ -89,7 +90,7 @@ export function ExpiryExposure({ data, asked, onWrite }: { data: Data; asked: st
             ))}
           </tbody>
         </table>
-      </div>
+      </Scrolling>
     </section>
   );
 }

@@ -8,6 +8,7 @@ import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAx
 import { fans, type Outline } from "@/shared/chart/series";
 import { count, date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
+import { Scrolling } from "@/shared/ui/Scrolling";
 import { Failed, Loading } from "@/shared/ui/States";
 import type { Write } from "./VolatilityPart";
 
@@ -366,7 +367,7 @@ function Ledger({ data, params, onWrite }: { data: Data; params: URLSearchParams
           </select>
         </div>
       </header>
-      <div className="figure-table">
+      <Scrolling label="Cycles">
         <table>
           <thead>
             <tr>
@@ -396,7 +397,7 @@ function Ledger({ data, params, onWrite }: { data: Data; params: URLSearchParams
             {count(ledger.missing, "cycle")} left out: no move was priced at the start, or a close is missing.
           </p>
         )}
-      </div>
+      </Scrolling>
     </section>
   );
 }

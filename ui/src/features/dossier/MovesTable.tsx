@@ -2,6 +2,7 @@ import type { Dossier, Schemas } from "@/shared/api/client";
 import { MoveBracket } from "@/shared/chart/BracketBar";
 import { date, number } from "@/shared/format";
 import { Missing } from "@/shared/ui/Missing";
+import { Scrolling } from "@/shared/ui/Scrolling";
 
 /** Expected move to each listed expiration, with the straddle beside it. */
 export function MovesTable({ data }: { data: Dossier }) {
@@ -13,7 +14,7 @@ export function MovesTable({ data }: { data: Dossier }) {
           Expected move <span className="aside">one standard deviation to each expiration</span>
         </h2>
       </header>
-      <div className="figure-table">
+      <Scrolling label="Moves">
         <table>
           <thead>
             <tr>
@@ -35,7 +36,7 @@ export function MovesTable({ data }: { data: Dossier }) {
             ))}
           </tbody>
         </table>
-      </div>
+      </Scrolling>
     </section>
   );
 }

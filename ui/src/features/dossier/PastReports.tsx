@@ -2,6 +2,7 @@ import type { Schemas } from "@/shared/api/client";
 import { MoveBracket } from "@/shared/chart/BracketBar";
 import { date, number, signed } from "@/shared/format";
 import { Missing } from "@/shared/ui/Missing";
+import { Scrolling } from "@/shared/ui/Scrolling";
 
 type Data = Schemas["VolatilityView"];
 
@@ -23,7 +24,7 @@ export function PastReports({ data }: { data: Data }) {
           </span>
         </h2>
       </header>
-      <div className="figure-table">
+      <Scrolling label="Reports">
         {reports.length > 0 && (
           <table>
             <thead>
@@ -72,7 +73,7 @@ export function PastReports({ data }: { data: Data }) {
             </>
           )}
         </p>
-      </div>
+      </Scrolling>
     </section>
   );
 }

@@ -1,5 +1,6 @@
 import { useCorrelations } from "@/shared/api/queries";
 import { DASH, number } from "@/shared/format";
+import { Scrolling } from "@/shared/ui/Scrolling";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
 import type { Row } from "./lines";
 
@@ -48,7 +49,7 @@ export function Correlation({
         </label>
         {rows.length > MOST && <span className="muted">the first {MOST} in the order of the list</span>}
       </p>
-      <div className="correlation">
+      <Scrolling label="Correlations" className="correlation">
         <table>
           <thead>
             <tr>
@@ -97,7 +98,7 @@ export function Correlation({
             </dd>
           ))}
         </dl>
-      </div>
+      </Scrolling>
     </div>
   );
 }

@@ -1,6 +1,7 @@
 import type { Schemas } from "@/shared/api/client";
 import { useEvidence } from "@/shared/api/queries";
 import { count, DASH, date, number, signed } from "@/shared/format";
+import { Scrolling } from "@/shared/ui/Scrolling";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
 import type { Rule, Screen } from "./state";
 
@@ -161,7 +162,7 @@ function Found({ data }: { data: Data }) {
     ),
   );
   return (
-    <div className="evidence-found">
+    <Scrolling label="Findings" className="evidence-found">
       <p className="verdict" role="status">
         {data.sentence}
       </p>
@@ -202,7 +203,7 @@ function Found({ data }: { data: Data }) {
         names of one day and outcomes that overlap count together; a verdict allows for all eight looks at direction and
         size. Only what was known in each session is used; baskets, tray and fund members are today’s.
       </p>
-    </div>
+    </Scrolling>
   );
 }
 

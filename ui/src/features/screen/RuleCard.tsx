@@ -351,7 +351,8 @@ function Menu({
             as="button"
             type="button"
             key={value}
-            active={rule.bars === value}
+            className={rule.bars === value ? "active" : undefined}
+            aria-pressed={rule.bars === value}
             onClick={() => actions.change({ bars: value as Bars })}
           >
             on {label}

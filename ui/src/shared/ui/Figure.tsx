@@ -1,4 +1,5 @@
 import { type ReactNode, useState } from "react";
+import { Scrolling } from "@/shared/ui/Scrolling";
 
 /** A titled part of a page that holds a chart, its controls, and the same numbers as a table. */
 export function Figure({
@@ -26,7 +27,7 @@ export function Figure({
           </button>
         </div>
       </header>
-      {asTable ? <div className="figure-table">{table}</div> : <div className="figure-chart">{chart}</div>}
+      {asTable ? <Scrolling label="The numbers">{table}</Scrolling> : <div className="figure-chart">{chart}</div>}
     </section>
   );
 }

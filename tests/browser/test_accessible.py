@@ -1,0 +1,83 @@
+"""WCAG 2.2 AA as far as a machine can tell, on every view in both themes."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+
+AXE = Path(__file__).resolve().parents[2] / "ui/node_modules/axe-core/axe.min.js"
+LEVELS = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
+VIEWS = {
+    "the whole market": ("/screen", ".results tbody tr"),
+    "a screen": ("/screen?screen=s-positive-and-rising", ".results tbody tr"),
+    "its evidence": ("/screen?screen=s-positive-and-rising&evidence=1", ".evidence-found table"),
+    "its gallery": ("/screen?screen=s-positive-and-rising&view=gallery", ".gallery > *"),
+    "its map": ("/screen?screen=s-positive-and-rising&view=map", ".map-chart"),
+    "a name": ("/dossier/TARNO", ".figure canvas, .figure svg"),
+    "its volatility": ("/dossier/TARNO?view=volatility", ".figure-table table"),
+    "its expected move": ("/dossier/BULVI?view=moves", ".ledger table"),
+    "its positioning": ("/dossier/KESEO?view=positioning", ".builds table"),
+    "its chain": ("/dossier/TARNO?view=chain", ".chain-table tbody tr"),
+    "a lineup": ("/lineup", ".lineup-table tbody tr"),
+    "its scatter": ("/lineup?view=scatter&of=members:FELRO", "circle"),
+    "its correlations": ("/lineup?view=correlation&of=members:FELRO", ".correlation td"),
+    "a fund": ("/lineup?view=fund&of=members:FELRO", "main"),
+    "the handbook": ("/handbook/iv_rank", ".handbook-body h2"),
+    "no name": ("/dossier", "main"),
+}
+
+
+OPENED = {
+    "the keys": lambda page: page.keyboard.press("?"),
+    "the columns": lambda page: page.get_by_role("button", name="columns").click(),
+    "the ways out": lambda page: page.get_by_role("button", name="take out").first.click(),
+    "saving": lambda page: page.get_by_role("button", name="save as").click(),
+    "the screens": lambda page: page.locator(".stack h1 button").click(),
+    "pasting": lambda page: page.get_by_role("button", name="paste").click(),
+    "the baskets": lambda page: page.get_by_role("button", name="baskets").click(),
+    "a rule's menu": lambda page: page.locator(".rule-menu button").first.click(),
+    "completion": lambda page: page.get_by_label("Add a rule").press_sequentially("days to"),
+    "the search": lambda page: page.get_by_role("combobox", name="Go to a name").fill("tar"),
+    "the peek": lambda page: page.get_by_role("grid").press("ArrowDown"),
+}
+
+
+def faults(page: Page, but: str = "nothing-is-left-out") -> list[str]:
+    """What the page breaks, and where; `but` is not looked at."""
+    return page.evaluate(
+        """async ([levels, but]) => {
+            const where = { exclude: [[but]] };
+            const found = await axe.run(where, { runOnly: levels, resultTypes: ["violations"] });
+            return found.violations.flatMap((broken) =>
+                broken.nodes.map((node) => `${broken.id}: ${node.html.slice(0, 120)}: ${node.failureSummary}`));
+        }""",
+        [LEVELS, but],
+    )
+
+
+@pytest.mark.parametrize("view", VIEWS)
+def test_every_view_keeps_to_the_guidelines_in_both_themes(quiet_page: Page, view: str):
+    address, there = VIEWS[view]
+    page = quiet_page
+    page.goto(address)
+    expect(page.locator(there).first).to_be_visible()
+    page.add_script_tag(path=str(AXE))
+    assert faults(page) == []
+    page.get_by_role("button", name="dim", exact=True).click()
+    expect(page.locator("html")).to_have_attribute("data-bs-theme", "dark")
+    assert faults(page) == []
+
+
+@pytest.mark.parametrize("what", OPENED)
+def test_what_opens_over_a_screen_keeps_to_them_too(quiet_page: Page, what: str):
+    page = quiet_page
+    page.goto(VIEWS["a screen"][0])
+    expect(page.locator(VIEWS["a screen"][1]).first).to_be_visible()
+    page.add_script_tag(path=str(AXE))
+    OPENED[what](page)
+    opened = page.locator(".modal.show, .dropdown-menu.show, .proposals, [role=listbox], .peek-today").first
+    expect(opened).to_be_visible()
+    # An open list lies over rules below it, whose buttons it covers for the moment.
+    assert faults(page, ".rule-foot") == []
