@@ -63,6 +63,7 @@ def test_every_view_keeps_to_the_guidelines_in_both_themes(quiet_page: Page, vie
     page = quiet_page
     page.goto(address)
     expect(page.locator(there).first).to_be_visible()
+    assert not page.evaluate("document.documentElement.scrollHeight > innerHeight"), "the frame does not scroll"
     page.add_script_tag(path=str(AXE))
     assert faults(page) == []
     page.get_by_role("button", name="dim", exact=True).click()

@@ -133,3 +133,50 @@ def test_exposure_grows_with_contracts_multiplier_and_the_square_of_the_price(mu
     assert size(multiplier=10 * multiplier) == pytest.approx(10 * usual)
     assert size(contracts=2 * contracts) == pytest.approx(2 * usual)
     assert size(spot=2 * spot) == pytest.approx(4 * usual)
+
+
+@st.composite
+def books(draw):
+    """Contracts with gamma, interest, right and a group; some cannot be read."""
+    size = draw(st.integers(1, 30))
+    rng = np.random.default_rng(draw(st.integers(0, 10_000)))
+    gamma = np.where(rng.random(size) < 0.15, np.nan, rng.uniform(0, 0.2, size))
+    group = np.sort(rng.integers(0, 5, size))
+    return gamma, rng.integers(0, 5000, size).astype(float), rng.random(size) < 0.5, group
+
+
+@given(books())
+def test_any_grouping_adds_up_to_the_whole(book):
+    gamma, interest, is_call, group = book
+    whole = gamma_exposure(gamma, interest, spot=50.0, is_call=is_call)
+    parts = gamma_exposure(gamma, interest, spot=50.0, is_call=is_call, group=group, groups=5)
+    for of_whole, of_parts in zip(whole, parts, strict=True):
+        if np.isfinite(of_whole[0]):
+            assert np.nansum(of_parts) == pytest.approx(of_whole[0])
+    assert np.allclose(parts.net, parts.call + parts.put, equal_nan=True)
+    assert np.allclose(parts.gross, np.abs(parts.call) + np.abs(parts.put), equal_nan=True)
+
+
+@given(books())
+def test_turning_every_side_turns_the_exposure(book):
+    gamma, interest, is_call, _ = book
+    sold, bought = (
+        gamma_exposure(gamma, interest, spot=50.0, is_call=is_call, rule=rule) for rule in ("both_sold", "both_bought")
+    )
+    assert np.allclose(sold.net, -bought.net, equal_nan=True)
+    assert np.allclose(sold.gross, bought.gross, equal_nan=True)
+    assert np.allclose(sold.net, sold.gross, equal_nan=True)
+    usual = gamma_exposure(gamma, interest, spot=50.0, is_call=is_call)
+    turned = gamma_exposure(gamma, interest, spot=50.0, is_call=~is_call)
+    assert np.allclose(usual.net, -turned.net, equal_nan=True), "puts for calls"
+
+
+@given(books(), st.floats(0, 1))
+def test_a_side_between_counts_in_between(book, share):
+    gamma, interest, is_call, _ = book
+    one, other = np.where(is_call, 1.0, -1.0), np.ones(gamma.size)
+    net = [
+        gamma_exposure(gamma, interest, spot=50.0, is_call=is_call, side=side).net[0]
+        for side in (one, other, share * one + (1 - share) * other)
+    ]
+    assert net[2] == pytest.approx(share * net[0] + (1 - share) * net[1], nan_ok=True, abs=1e-6)
