@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import pytest
@@ -58,17 +59,17 @@ def faults(page: Page, but: str = "nothing-is-left-out") -> list[str]:
 
 
 @pytest.mark.parametrize("view", VIEWS)
-def test_every_view_keeps_to_the_guidelines_in_both_themes(quiet_page: Page, view: str):
+def test_every_view_keeps_to_the_guidelines_in_both_themes_and_to_its_frame(quiet_page: Page, view: str):
     address, there = VIEWS[view]
     page = quiet_page
     page.goto(address)
     expect(page.locator(there).first).to_be_visible()
-    assert not page.evaluate("document.documentElement.scrollHeight > innerHeight"), "the frame does not scroll"
     page.add_script_tag(path=str(AXE))
     assert faults(page) == []
     page.get_by_role("button", name="dim", exact=True).click()
     expect(page.locator("html")).to_have_attribute("data-bs-theme", "dark")
     assert faults(page) == []
+    assert page.evaluate("document.documentElement.scrollHeight <= innerHeight"), "the frame does not scroll"
 
 
 @pytest.mark.parametrize("what", OPENED)
@@ -82,3 +83,29 @@ def test_what_opens_over_a_screen_keeps_to_them_too(quiet_page: Page, what: str)
     expect(opened).to_be_visible()
     # An open list lies over rules below it, whose buttons it covers for the moment.
     assert faults(page, ".rule-foot") == []
+
+
+def test_the_keyboard_scrolls_what_has_no_control_inside(quiet_page: Page):
+    page = quiet_page
+    page.goto("/dossier/KESEO?view=positioning")
+    for name in ("Contracts", "Expirations"):
+        part = page.get_by_role("region", name=name, exact=True)
+        expect(part).to_be_visible()
+        part.focus()
+        expect(part).to_be_focused()
+        assert part.evaluate("part => getComputedStyle(part).outlineStyle") == "solid", "it can be seen"
+        page.keyboard.press("End")
+        page.wait_for_function("part => part.scrollTop > 0", arg=part.element_handle())
+        page.keyboard.press("Home")
+        page.wait_for_function("part => part.scrollTop === 0", arg=part.element_handle())
+
+
+def test_what_a_button_has_switched_is_told(quiet_page: Page):
+    page = quiet_page
+    page.goto(VIEWS["a screen"][0])
+    page.locator(".rule-menu button").first.click()
+    lengths = page.locator(".dropdown-menu.show").get_by_role("button", name=re.compile("^on "))
+    expect(lengths).to_have_count(4)
+    assert [lengths.nth(i).get_attribute("aria-pressed") for i in range(4)] == ["true", "false", "false", "false"]
+    page.keyboard.press("Escape")
+    expect(lengths).to_have_count(0)

@@ -357,3 +357,19 @@ def test_categories_are_ticked_with_counts(quiet_page: Page):
     choice.click()
     page.locator(".choices label", has_text="Metals & Salt").click()
     expect(page.get_by_label("Rule 2: sector", exact=True)).to_be_visible()
+
+
+def test_names_that_came_and_went_stay_within_their_part(quiet_page: Page):
+    page = open_screen(quiet_page, "/screen?screen=s-fresh-breakout")
+    page.get_by_role("button", name="what changed").click()
+    changed = page.get_by_role("region", name="What changed")
+    expect(changed.locator("h3", has_text="came in")).to_be_visible()
+    expect(changed.locator("h3", has_text="went out")).to_be_visible()
+    lists = changed.locator("dd")
+    assert max(lists.evaluate_all("all => all.map((list) => list.querySelectorAll('a').length)")) >= 5
+    assert all(lists.evaluate_all("all => all.map((list) => list.scrollWidth <= list.clientWidth)")), "they wrap"
+    edge = changed.bounding_box()
+    for name in lists.locator("a").all():
+        box = name.bounding_box()
+        assert box["x"] + box["width"] <= edge["x"] + edge["width"]
+    assert changed.evaluate("part => part.scrollWidth <= part.clientWidth")

@@ -1,4 +1,4 @@
-"""Every positioning metric of the Screen against one plain loop over the stored contracts."""
+"""Every positioning metric of the Screen, and what the Dossier shows, against one plain loop over the stored contracts."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 import numpy as np
 import pytest
+from flask.testing import FlaskClient
 from sqlalchemy import Engine
 
 from flinch.market import Market
@@ -60,6 +61,7 @@ class Book:
         self.rate = frame.state.rate
         expiries = {e.expiration: e for e in read_expiries(engine, now.taken_at, frame.ids, name_id)[row]}
         before = dict(_held(engine, name_id, earlier))
+        self.expiries = expiries
         self.contracts = [
             Contract(*key, held, before.get(key), self._exposure(expiries[key[0]], key[1], held))
             for key, held in _held(engine, name_id, now)
@@ -232,3 +234,71 @@ def test_the_flip_is_where_the_plain_sum_of_gammas_changes_sign(market: Market, 
         close = float(frame.close[row, -1])
         assert metric("flip_distance", symbol) == pytest.approx(100 * (flip / close - 1))
         assert metric("flip_distance_moves", symbol) == pytest.approx((flip - close) / metric("one_day_move", symbol))
+
+
+# -- the Dossier -----------------------------------------------------------------------------------------------------------
+
+SIDES = {"calls_sold_puts_bought": (1, -1), "both_sold": (1, 1), "both_bought": (-1, -1)}
+
+
+@pytest.fixture
+def dossier(client: FlaskClient):
+    def get(symbol: str, **query: str) -> dict:
+        return client.get(f"/api/dossier/positioning/{symbol}", query_string=query).json
+
+    return get
+
+
+@pytest.mark.parametrize("rule", SIDES)
+def test_each_strike_of_the_chosen_expirations(books, dossier, rule: str):
+    book, (call_side, put_side) = books["VILNI"], SIDES[rule]
+    days = {dt.date(2026, 9, 11), dt.date(2026, 10, 16)}
+    shown = dossier("VILNI", rule=rule, expirations=",".join(str(day) for day in days))
+    found = {s["strike"]: s for s in shown["strikes"]}
+    for right, side in ((True, call_side), (False, put_side)):
+        name = "call" if right else "put"
+        mine = [c for c in book.contracts if c.day in days and c.is_call == right]
+        for strike in {c.strike for c in mine}:
+            there = [c for c in mine if c.strike == strike]
+            assert found[strike][f"{name}_interest"] == sum(c.interest for c in there)
+            exposure = side * sum(c.exposure for c in there)
+            assert found[strike][f"{name}_exposure"] == pytest.approx(exposure, rel=1e-9, abs=1e-9)
+
+
+def test_each_price_of_the_profile(books, dossier):
+    """Every gamma worked out anew at each of the 41 prices."""
+    for symbol in ("VILNI", "KESEO"):
+        book = books[symbol]
+        profile = dossier(symbol)["profile"]
+        assert len(profile["spots"]) == 41
+        for spot, net in list(zip(profile["spots"], profile["net"], strict=True))[::5]:
+            plain = 0.0
+            for c in book.contracts:
+                expiry = book.expiries[c.day]
+                if c.interest and expiry.years > 0:
+                    vol = math.sqrt(total_variance(expiry.svi, math.log(c.strike / expiry.forward)) / expiry.years)
+                    gamma = black_gamma(spot, c.strike, expiry, vol, book.rate)
+                    plain += (1 if c.is_call else -1) * gamma * c.interest * book.multiplier * spot**2 / 100
+            assert net == pytest.approx(plain, rel=1e-7, abs=1e-6 * book.total(size))
+
+
+@pytest.mark.parametrize("symbol", SYMBOLS)
+def test_each_expiration_and_the_changes_listed(books, dossier, symbol: str):
+    book, found = books[symbol], dossier(symbol)
+    gross = book.total(size)
+    for part in found["expiries"]:
+        mine = [c for c in book.contracts if str(c.day) == part["expiration"]]
+        assert part["interest"] == sum(c.interest for c in mine)
+        assert part["opened"] == sum(opened(c) for c in mine)
+        assert part["share"] == pytest.approx(100 * sum(c.exposure for c in mine) / gross)
+        bucket = "week" if mine[0].day <= WEEK else "month" if mine[0].day <= MONTH else "beyond"
+        assert part["bucket"] == bucket
+    changes = sorted((opened(c) for c in book.contracts), reverse=True)
+    assert [b["change"] for b in found["builds"]] == [change for change in changes[:12] if change > 0]
+    assert [b["change"] for b in found["unwinds"]] == [change for change in changes[::-1][:12] if change < 0]
+    held = {(str(c.day), c.strike, c.is_call): c for c in book.contracts}
+    for build in found["builds"] + found["unwinds"]:
+        contract = held[(build["expiration"], build["strike"], build["is_call"])]
+        assert (build["interest"], build["change"]) == (contract.interest, opened(contract))
+        assert build["new"] == (contract.before is None)
+        assert build["small_base"] == ((contract.before or 0) < 100)

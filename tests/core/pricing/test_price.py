@@ -8,7 +8,7 @@ import QuantLib as ql
 from hypothesis import given
 from hypothesis import strategies as st
 
-from flinch.core.pricing import option_price
+from flinch.core.pricing import exercised_early, option_price
 
 spots = st.floats(1, 1000)
 moneyness = st.floats(-1.2, 1.2)
@@ -77,3 +77,12 @@ def test_without_time_or_volatility_only_intrinsic_value_is_left():
 def test_another_exercise_style_is_refused_rather_than_priced_as_european():
     with pytest.raises(ValueError, match="must be 'european'"):
         option_price(100, 100, 1, 0.2, is_call=False, exercise="bermudan")
+
+
+def test_only_options_on_an_index_wait_for_their_day():
+    assert exercised_early(["stock", "index", "fund"]).tolist() == [True, False, True]
+    assert not exercised_early("index")
+    assert exercised_early("stock")
+    whole = exercised_early(np.array([["fund"], ["index"]]))
+    assert whole.shape == (2, 1), "any shape"
+    assert whole.ravel().tolist() == [True, False]
