@@ -115,6 +115,17 @@ def test_builds_and_likely_spreads(quiet_page: Page):
     expect(page.locator(".builds tbody tr").first).to_contain_text("−")
 
 
+@pytest.mark.parametrize("symbol", ["KESEO", "KOFIA", "RENTU", "NONKO", "VENUA"])
+def test_no_column_of_a_table_is_cut_off(quiet_page: Page, symbol: str):
+    page = quiet_page
+    for kind in ("builds", "unwinds", "spreads"):
+        page.goto(f"/dossier/{symbol}?view=positioning&changes={kind}")
+        for name in ("Contracts", "Expirations"):
+            table = page.get_by_role("region", name=name, exact=True)
+            expect(table.locator("table, p").first).to_be_visible()
+            assert table.evaluate("part => part.scrollWidth <= part.clientWidth"), (kind, name)
+
+
 def test_what_is_apart_missing_or_of_another_size_is_said(quiet_page: Page):
     page = quiet_page
     page.goto("/dossier/TISVI?view=positioning")

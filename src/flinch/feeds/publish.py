@@ -19,14 +19,13 @@ from flinch.core.volatility.chain import FLAWS, ChainQuotes, ExpirySummary, summ
 from flinch.store.bulk import replace_rows
 from flinch.store.chain import (
     read_interest,
-    read_multipliers,
     read_snapshots,
     read_spots,
     read_strike_rows,
     stored,
 )
 from flinch.store.facts import dividends_ahead, next_reactions
-from flinch.store.frame import TENORS, read_calendar, read_names
+from flinch.store.frame import TENORS, multipliers, read_calendar, read_names
 from flinch.store.market_state import read_state
 from flinch.store.models import SVI_COLUMNS, ExpiryVolatility, OptionDay, Position, VolatilityDay
 from flinch.store.reading import dates, numbers
@@ -180,11 +179,7 @@ def _write_positions(engine: Engine, reading: Reading) -> None:
         before = rows.select(key).join(read_interest(engine, earlier[-1]), on=key, how="left", maintain_order="left")
     else:
         before = rows.with_columns(pl.lit(None).alias(f"{side}_open_interest") for side in ("call", "put"))
-    multipliers = read_multipliers(engine)
-    multiplier = np.full(reading.names.height, 100.0)
-    multiplier[np.searchsorted(reading.names["id"].to_numpy(), multipliers["name_id"].to_numpy())] = numbers(
-        multipliers["multiplier"]
-    )
+    multiplier = multipliers(engine, reading.names["id"].to_numpy())
     years = reading.years[group]
     with np.errstate(invalid="ignore", divide="ignore"):
         moneyness = np.log(reading.chain.strike / summary.forward[group])

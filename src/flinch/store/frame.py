@@ -210,12 +210,13 @@ def load_frame(engine: Engine) -> MarketFrame | None:
         reports=reports,
         members=_members(engine, ids),
         quoted=quoted,
-        multiplier=_multipliers(engine, ids),
+        multiplier=multipliers(engine, ids),
         snapshots=snapshots,
     )
 
 
-def _multipliers(engine: Engine, ids: NDArray[np.int64]) -> Floats:
+def multipliers(engine: Engine, ids: NDArray[np.int64]) -> Floats:
+    """What a standard contract of each name stands for, shape (names,); a hundred where nothing else is said."""
     rows = read_multipliers(engine)
     out = np.full(ids.size, 100.0)
     out[np.searchsorted(ids, rows["name_id"].to_numpy())] = numbers(rows["multiplier"])

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from sqlalchemy import Engine, select
 
+from flinch.store.chain import stored
 from flinch.store.engine import transaction
 from flinch.store.models import MarketState
 
@@ -37,7 +38,7 @@ def begin_load(engine: Engine, *, source: str, source_version: int, as_of: dt.da
     with transaction(engine) as session:
         row = session.get(MarketState, 1) or MarketState(id=1, data_version=0)
         row.source, row.source_version, row.rate, row.complete = source, source_version, rate, False
-        row.as_of = as_of.astimezone(dt.UTC).replace(tzinfo=None)
+        row.as_of = stored(as_of)
         session.add(row)
 
 
@@ -45,7 +46,7 @@ def advance(engine: Engine, as_of: dt.datetime) -> int:
     """Make what was published as of a later moment the market that is served; returns the data version."""
     with transaction(engine) as session:
         row = session.get_one(MarketState, 1)
-        row.as_of = as_of.astimezone(dt.UTC).replace(tzinfo=None)
+        row.as_of = stored(as_of)
         row.data_version += 1
         return row.data_version
 

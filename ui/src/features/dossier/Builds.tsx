@@ -56,7 +56,7 @@ function Changes({ rows, none }: { rows: Schemas["Build"][]; none: string }) {
           <th>Change</th>
           <th>%</th>
           <th>Before</th>
-          <th title="Contracts traded today">Volume</th>
+          <th title="Contracts traded today">Vol</th>
         </tr>
       </thead>
       <tbody>
