@@ -12,18 +12,17 @@ import pytest
 from flask.testing import FlaskClient
 from flask_openapi3 import OpenAPI
 from sqlalchemy import Engine
-from werkzeug.serving import make_server
+from tests.kept_market import copied_database, simulated_market
 
 from flinch.app import create_app
-from flinch.feeds.load_simulated import load_demo_market
-from flinch.feeds.simulated import SimulatedMarket, simulate
+from flinch.feeds.simulated import SimulatedMarket
 from flinch.feeds.simulated.storylines import Storyline, storylines
 from flinch.market import Market, make_market
+from flinch.serving import make_server
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
 from flinch.store.frame import load_frame
-from flinch.store.local_server import LocalServer
-from flinch.store.migrate import migrate
+from flinch.store.local_server import LocalServer, free_port
 from flinch.store.tray import local_owner, remove_from_tray
 
 # The first example compiles what it tests; how long that takes says nothing.
@@ -33,7 +32,7 @@ hypothesis.settings.load_profile("flinch")
 
 @pytest.fixture(scope="session")
 def simulated() -> SimulatedMarket:
-    return simulate()
+    return simulated_market()
 
 
 @pytest.fixture(scope="session")
@@ -50,19 +49,16 @@ def stories() -> dict[str, Storyline]:
 @pytest.fixture(scope="session")
 def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
     """A MariaDB server of its own, never the demo's and never the system's."""
-    running = LocalServer(tmp_path_factory.mktemp("database"))
+    running = copied_database(tmp_path_factory.mktemp("kept") / "database")
     running.start()
     yield running
     running.stop()
 
 
 @pytest.fixture(scope="session")
-def engine(server: LocalServer, simulated: SimulatedMarket) -> Engine:
+def engine(server: LocalServer) -> Engine:
     """The demo market in a migrated database."""
-    made = make_engine(server.url)
-    migrate(made)
-    load_demo_market(made, lambda stage, share: None, market=simulated)
-    return made
+    return make_engine(server.url)
 
 
 @pytest.fixture(scope="session")
@@ -93,9 +89,8 @@ def live_url(app: OpenAPI) -> Iterator[str]:
     assert (Path(app.root_path).parents[1] / "ui/dist/index.html").is_file(), (
         "build the interface first: scripts/test does"
     )
-    web = make_server("127.0.0.1", 0, app, threaded=True)
-    thread = threading.Thread(target=web.serve_forever, daemon=True)
-    thread.start()
-    yield f"http://127.0.0.1:{web.server_port}"
-    web.shutdown()
-    thread.join()
+    port = free_port()
+    web = make_server(app, "127.0.0.1", port)
+    threading.Thread(target=web.run, daemon=True).start()
+    yield f"http://127.0.0.1:{port}"
+    web.close()

@@ -26,6 +26,8 @@ from flinch.settings import Settings
 from flinch.store.engine import DatabaseAway, is_away, make_engine
 from flinch.store.kept import NameTaken, TooMany
 from flinch.web import Problem, Services, UserError, reply, rule_problem
+from flinch.web.guard import add_headers, refuse_other_origins, refuse_unreadable_bodies
+from flinch.web.lane import SECONDS, CallerGone, DeadlineReached, LaneFull, begin_request
 
 _AWAY = Problem(
     type="database_away",
@@ -44,22 +46,17 @@ def create_app(settings: Settings) -> OpenAPI:
         static_folder=None,
     )
     app.config["MAX_CONTENT_LENGTH"] = 1 << 20
-    app.config["TRUSTED_HOSTS"] = ["127.0.0.1", "localhost"]
+    app.config["TRUSTED_HOSTS"] = ["127.0.0.1", "localhost", "[::1]"]
     engine = make_engine(settings.database_url)
     app.extensions["flinch"] = Services(engine, MarketHolder(engine))
     for blueprint in (frame, screen, dossier, lineup, tray, baskets, handbook):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)
     _answer_errors(app)
-    app.before_request(_refuse_other_sites)
+    for check in (begin_request, refuse_other_origins, refuse_unreadable_bodies):
+        app.before_request(check)
+    app.after_request(add_headers)
     return app
-
-
-def _refuse_other_sites() -> None:
-    """Another site open in the same browser may not change anything here."""
-    if request.method not in ("GET", "HEAD", "OPTIONS") and request.headers.get("Sec-Fetch-Site") == "cross-site":
-        message = "Changes are taken from Flinch's own pages only."
-        raise UserError(Problem(type="other_site", message=message), 403)
 
 
 def _invalid(error: ValidationError) -> BaseResponse:
@@ -98,6 +95,22 @@ def _answer_errors(app: OpenAPI) -> None:
     @app.errorhandler(RuleError)
     def rule_error(error: RuleError) -> Response:
         return reply(rule_problem(error), 422)
+
+    @app.errorhandler(DeadlineReached)
+    def late(error: DeadlineReached) -> Response:
+        message = f"This took longer than the {SECONDS:.0f} seconds that a request may take and was stopped. Ask for less."
+        return reply(Problem(type="too_slow", message=message), 503)
+
+    @app.errorhandler(CallerGone)
+    def alone(error: CallerGone) -> Response:
+        return reply(Problem(type="caller_gone", message="Nobody waits for this answer."), 503)
+
+    @app.errorhandler(LaneFull)
+    def full(error: LaneFull) -> Response:
+        message = "Too much is asked at once. Wait a moment; Flinch asks again by itself."
+        answer = reply(Problem(type="busy", message=message), 503)
+        answer.headers["Retry-After"] = "2"
+        return answer
 
     @app.errorhandler(MarketNotReady)
     def not_ready(error: MarketNotReady) -> Response:

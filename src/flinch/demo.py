@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import fcntl
 import importlib
 import multiprocessing
-import os
 import signal
 import socket
 import sys
 import threading
 import time
+import urllib.request
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 from flinch.store.local_server import LocalServer, ServerFailed, end_with_parent
 
@@ -66,7 +66,7 @@ def _prepare_market(url: str) -> None:
             print("  an earlier start was interrupted while it made the market; making it afresh", flush=True)
     finally:
         engine.dispose()
-    # In a process of its own: gunicorn forks this one, and the columnar reader's threads do not survive a fork.
+    # In a process of its own, which gives all its memory back when it ends.
     loader = multiprocessing.get_context("spawn").Process(target=_load_market, args=(url,), daemon=True)
     loader.start()
     try:
@@ -112,52 +112,26 @@ class ProgressLines:
 
 
 def _serve(server: LocalServer, port: int, began: float) -> None:
-    """Run gunicorn in this process; a database server that dies meanwhile is started again."""
-    from gunicorn.app.base import BaseApplication
-
+    """Serve in this process; a database server that dies meanwhile is started again."""
     from flinch.app import create_app
     from flinch.market import warm
+    from flinch.serving import make_server
     from flinch.settings import Settings
     from flinch.web import Services
 
     app = create_app(Settings(database_url=server.url))
+    services: Services = app.extensions["flinch"]
+    web = make_server(app, HOST, port)
 
-    def say(_: Any) -> None:
-        print(f"\nFlinch is at http://{HOST}:{port}/   ({time.monotonic() - began:.1f} s; Ctrl-C stops it)", flush=True)
-
-    def prepare(_: Any) -> None:
-        services: Services = app.extensions["flinch"]
-        market = services.holder.current()
-
-        def rest() -> None:
-            # What the first hand would otherwise wait for. Whatever fails here, when Flinch is stopped meanwhile for one,
-            # is tried and told again by the first request that needs it.
-            with contextlib.suppress(Exception):
-                warm(market, lambda share: None)
-                market.bars(5)
-
-        threading.Thread(target=rest, daemon=True).start()
-
-    class Server(BaseApplication):
-        def load_config(self) -> None:
-            for key, value in {
-                "bind": f"{HOST}:{port}",
-                "workers": 1,
-                "threads": 8,
-                "worker_class": "gthread",
-                "loglevel": "warning",
-                "graceful_timeout": 3,
-                "timeout": 120,
-                "worker_tmp_dir": "/dev/shm" if os.access("/dev/shm", os.W_OK) else None,
-                "control_socket_disable": True,
-                "when_ready": say,
-                "post_worker_init": prepare,
-            }.items():
-                if key in self.cfg.settings:
-                    self.cfg.set(key, value)
-
-        def load(self) -> Any:
-            return app
+    def prepare() -> None:
+        # What the first hand would otherwise wait for. Whatever fails here, when Flinch is stopped meanwhile for one, is tried
+        # and told again by the first request that needs it.
+        with contextlib.suppress(Exception):
+            market = services.holder.current()
+            say_when_it_answers(port, began)
+            warm(market, lambda share: None)
+            market.bars(5)
+            give_back_memory()
 
     def watch() -> None:
         while not stopped.wait(1.0):
@@ -168,11 +142,27 @@ def _serve(server: LocalServer, port: int, began: float) -> None:
     stopped = threading.Event()
     watcher = threading.Thread(target=watch, daemon=True)
     watcher.start()
+    threading.Thread(target=prepare, daemon=True).start()
     try:
-        Server().run()
+        web.run()
     finally:
         stopped.set()
+        web.close()
         watcher.join(10)
+
+
+def say_when_it_answers(port: int, began: float) -> None:
+    """Print the address once a page and the market behind it answer."""
+    for path in ("/", "/api/market"):
+        with urllib.request.urlopen(f"http://{HOST}:{port}{path}", timeout=30) as answer:
+            answer.read()
+    print(f"\nFlinch is at http://{HOST}:{port}/   ({time.monotonic() - began:.1f} s; Ctrl-C stops it)", flush=True)
+
+
+def give_back_memory() -> None:
+    """Hand freed pages back to the system: reading and warming free as much as stays, and the C library keeps it for itself."""
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL("libc.so.6").malloc_trim(0)
 
 
 @contextlib.contextmanager

@@ -116,7 +116,8 @@ class Market:
     def next_report(self, row: int) -> Report | None:
         """The first report that the price has not reacted to: later than today, or today after the close."""
         for report in self.frame.reports.get(row, []):
-            if report.session > self.today or (report.session == self.today and report.timing == "after_close"):
+            ahead = report.session > self.today or (report.session == self.today and report.timing == "after_close")
+            if ahead and report.known_on <= self.today:
                 return report
         return None
 

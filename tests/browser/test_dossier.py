@@ -129,7 +129,9 @@ def test_a_point_of_the_year_tells_its_date_and_values(quiet_page: Page):
 
 def test_what_cannot_be_computed_is_a_dash_with_its_reason(quiet_page: Page):
     page = dossier(quiet_page, "FENSO")
-    expect(page.locator(".today")).to_contain_text("no usable option quotes in this session")
+    expect(page.locator(".today")).to_contain_text(
+        "Nothing is priced for the next session: no usable option quotes in this session"
+    )
     expect(figure(page, "Where it stands")).to_contain_text("Neither rank nor percentile")
     expect(figure(page, "Term structure")).to_contain_text("No expiration has a usable quote")
     assert set(figure(page, "Expected move").locator(".missing").all_inner_texts()) == {"–\nnothing is quoted"}

@@ -27,11 +27,15 @@ def tarno(client: FlaskClient) -> dict:
     return client.get("/api/dossier/TARNO").json
 
 
-def test_the_days_move_stands_against_the_move_priced_for_it(tarno: dict):
+def test_the_days_move_stands_against_the_move_priced_for_it(tarno: dict, market: Market):
     today = tarno["today"]
     nearest = next(row for row in tarno["expiries"] if row["vol"] is not None)
     assert today["priced_by"] == nearest["expiration"]
-    assert today["one_day_move"] == pytest.approx(today["price"] * nearest["vol"] / 100 / math.sqrt(252))
+    # What was priced at the close before, for today; and what is priced now, for the next session.
+    row = market.row("TARNO")
+    before = market.frame.daily["iv_nearest"][row, -2]
+    assert today["one_day_move"] == pytest.approx(today["previous_close"] * before / math.sqrt(252))
+    assert today["next_day_move"] == pytest.approx(today["price"] * nearest["vol"] / 100 / math.sqrt(252))
     assert today["spent_pct"] == pytest.approx(100 * abs(today["change"]) / today["one_day_move"])
     assert today["change"] == pytest.approx(today["price"] - today["previous_close"])
 
@@ -91,7 +95,10 @@ def test_constant_maturities_lie_on_the_term_structure(tarno: dict):
 
 def test_what_is_missing_says_why(client: FlaskClient):
     halted = client.get("/api/dossier/FENSO").json
-    assert halted["today"]["reason"] == "no usable option quotes in this session"
+    assert halted["today"]["reason"] is None, "today was priced the evening before"
+    assert halted["today"]["spent_pct"] is not None
+    assert halted["today"]["next_day_move"] is None
+    assert halted["today"]["next_reason"] == "no usable option quotes in this session"
     assert halted["standing"]["reason"] == "no usable option quotes around thirty days ahead"
     assert all(row["vol"] is None and row["reason"] for row in halted["expiries"])
     assert halted["today"]["price"] is not None

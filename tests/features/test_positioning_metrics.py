@@ -233,7 +233,7 @@ def test_the_flip_is_where_the_plain_sum_of_gammas_changes_sign(market: Market, 
         assert net(0.9999 * flip) * net(1.0001 * flip) < 0
         close = float(frame.close[row, -1])
         assert metric("flip_distance", symbol) == pytest.approx(100 * (flip / close - 1))
-        assert metric("flip_distance_moves", symbol) == pytest.approx((flip - close) / metric("one_day_move", symbol))
+        assert metric("flip_distance_moves", symbol) == pytest.approx((flip - close) / metric("next_day_move", symbol))
 
 
 # -- the Dossier -----------------------------------------------------------------------------------------------------------

@@ -100,7 +100,15 @@ def test_aim_names_an_edge_that_leaves_as_many_as_wanted(client: FlaskClient):
         moved = f"{step['subject']} >= {edge['value']}" if edge["value"] is not None else step["subject"]
         after = screen(client, *rules[:place], moved, *rules[place + 1 :])
         assert len(after["symbols"]) == edge["names"]
-        assert edge["names"] == 25 or edge["value"] is None
+        assert edge["names"] == 25 or edge["value"] is None, place
+
+
+def test_what_aim_says_of_an_opened_rule_is_what_an_opened_rule_leaves(client: FlaskClient):
+    rules = ["price >= 5", "flip_distance <= 5.4"]
+    (edge,) = screen(client, *rules, aim=400)["rules"][1]["aim"]
+    assert edge["value"] is None
+    assert edge["names"] == len(screen(client, rules[0], "flip_distance")["symbols"])
+    assert edge["names"] > 400, "many names have no flip, and an open rule does not ask for one"
 
 
 def test_the_past_has_its_own_survivors_and_what_changed_says_by_which_rule(client: FlaskClient, market: Market):

@@ -1,5 +1,8 @@
 """What was known on each day, against looking through the events one by one; and bars made of minutes."""
 
+import datetime as dt
+import itertools
+
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
@@ -7,7 +10,7 @@ from sqlalchemy import Engine
 
 from flinch.feeds.simulated import SimulatedMarket
 from flinch.store.bars import load_bars
-from flinch.store.facts import Report, report_days
+from flinch.store.facts import Report, next_reactions, report_days
 from flinch.store.frame import MarketFrame, load_frame
 from flinch.store.known import Events
 
@@ -35,8 +38,8 @@ def test_a_report_is_ahead_until_the_price_can_react_and_then_its_move_is_known(
     sessions = np.array(["2026-03-02", "2026-03-03", "2026-03-04", "2026-03-05"], dtype="datetime64[D]")
     close = np.array([[100.0, 110.0, 99.0, 99.0], [50.0, 50.0, 55.0, 55.0]])
     early = {
-        0: [Report(sessions[1].astype(object), "before_open")],
-        1: [Report(sessions[1].astype(object), "after_close")],
+        0: [Report(sessions[1].astype(object), "before_open", sessions[0].astype(object))],
+        1: [Report(sessions[1].astype(object), "after_close", sessions[0].astype(object))],
     }
     found = report_days(early, 2, sessions, close)
     assert np.array_equal(
@@ -44,6 +47,34 @@ def test_a_report_is_ahead_until_the_price_can_react_and_then_its_move_is_known(
     )
     assert np.array_equal(found["days_since_earnings"], [[np.nan, 0, 1, 2], [np.nan, np.nan, 1, 2]], equal_nan=True)
     np.testing.assert_allclose(found["last_earnings_move"][:, 2], [10, 10])
+
+
+def test_a_report_is_ahead_from_the_day_its_date_is_known():
+    sessions = np.array(["2026-03-02", "2026-03-03", "2026-03-04", "2026-03-05"], dtype="datetime64[D]")
+    day, known = dt.date(2026, 3, 5), dt.date(2026, 3, 4)
+    found = report_days({0: [Report(day, "after_close", known)]}, 1, sessions, np.full((1, 4), 100.0))
+    assert np.array_equal(found["days_to_earnings"], [[np.nan, np.nan, 1, 0]], equal_nan=True)
+    none = report_days({0: [Report(day, "after_close", dt.date(2026, 3, 6))]}, 1, sessions, np.full((1, 4), 100.0))
+    assert np.isnan(none["days_to_earnings"]).all()
+
+
+def test_in_the_demo_market_the_next_date_comes_with_the_report_before(engine: Engine):
+    frame = loaded(engine)
+    several = [listed for listed in frame.reports.values() if len(listed) > 2]
+    assert len(several) > 400
+    for listed in several:
+        for before, report in itertools.pairwise(listed):
+            assert before.session <= report.known_on < report.session
+    row = next(row for row, listed in frame.reports.items() if len(listed) > 2)
+    before, report = frame.reports[row][:2]
+    column = int(np.searchsorted(frame.sessions, np.datetime64(report.known_on)))
+    days = frame.daily["days_to_earnings"][row]
+    assert days[column] == (report.session - report.known_on).days
+    evening_before = frame.sessions[column - 1].astype(object)
+    assert not days[column - 1] > (before.session - evening_before).days, "then only the report at hand was known"
+    # What publish reads for a past session is what was known then.
+    early = next_reactions(engine, frame.ids, report.known_on - dt.timedelta(days=4))
+    assert not early[row] > 5
 
 
 def loaded(engine: Engine) -> MarketFrame:

@@ -218,17 +218,23 @@ def _members(market: SimulatedMarket) -> pl.DataFrame:
 
 
 def _reports(market: SimulatedMarket) -> pl.DataFrame:
-    """Past reports since the listing, and the next one of every company: later dates are not announced yet."""
+    """Past reports since the listing, and the next one of every company: its date comes with the report before it."""
     e = market.earnings
     newest = market.sessions.size - 1
     first_ahead = np.zeros(e.company.size, dtype=bool)
     ahead = np.flatnonzero(e.reaction > newest)
     first_ahead[ahead[np.unique(e.company[ahead], return_index=True)[1]]] = True
     kept = (e.announced >= market.listed_from[e.company]) & ((e.reaction <= newest) | first_ahead)
+    first = np.concatenate([[True], e.company[1:] != e.company[:-1]])
+    before = np.concatenate([[0], e.reaction[:-1]])
+    # A company's first report here was announced a quarter before it.
+    early = market.calendar[np.maximum(e.announced, 0)] - np.timedelta64(91, "D")
+    known = np.where(first, early, market.calendar[np.clip(before, 0, market.calendar.size - 1)])
     return pl.DataFrame(
         {
             "name_id": e.company[kept] + 1,
             "session": market.calendar[e.announced[kept]],
+            "known_on": known[kept],
             "timing": np.where(e.before_open[kept], "before_open", "after_close"),
         }
     )

@@ -155,6 +155,8 @@ def _write_expiries(engine: Engine, reading: Reading, without_reports: np.ndarra
         "straddle": summary.straddle,
         "straddle_strike": summary.straddle_strike,
         "carry": summary.carry,
+        "lowest_strike": summary.lowest_strike,
+        "highest_strike": summary.highest_strike,
         "vol_ex_earnings": without_reports,
         "put_25d": summary.put_25d,
         "call_25d": summary.call_25d,

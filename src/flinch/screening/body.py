@@ -17,7 +17,7 @@ View = Literal["table", "gallery", "map"]
 class RuleBody(BaseModel):
     """One rule: its text, on which bars, whether it is switched on, and the group it belongs to."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     text: Text
     on: bool = True
     bars: BarLength = "day"
@@ -29,7 +29,7 @@ class RuleBody(BaseModel):
 class StackBody(BaseModel):
     """Rules in order over a universe."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     universe: str = Field(
         "all",
         max_length=80,

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import polars as pl
-from sqlalchemy import Engine
+from sqlalchemy import Connection, Engine
 
 from flinch.store.models import Base
 
@@ -35,19 +37,27 @@ def replace_rows(engine: Engine, table: type[Base], rows: pl.DataFrame) -> None:
             f"LOAD DATA LOCAL INFILE '{Path(file.name).as_posix()}' REPLACE INTO TABLE `{table.__tablename__}` "
             f"CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\\t' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '' ({columns})"
         )
-        with engine.begin() as connection:
-            # The rows come sorted and whole from our own code; checking them one by one takes most of the time.
-            connection.exec_driver_sql("SET SESSION foreign_key_checks = 0, unique_checks = 0")
+        # The rows come sorted and whole from our own code; checking them one by one takes most of the time.
+        with engine.begin() as connection, _unchecked(connection):
             connection.exec_driver_sql(statement.replace("%", "%%"))
 
 
 def empty_market(engine: Engine) -> None:
     """Remove all market data; what users own stays, and so does the row that says what is loaded."""
     kept = {"owner", "tray_entry", "tray_step", "market_state", "saved_screen", "screen_look", "own_metric", "basket"}
-    with engine.begin() as connection:
-        # Emptying a table whole takes no time, however many rows it has.
-        connection.exec_driver_sql("SET SESSION foreign_key_checks = 0")
+    # Emptying a table whole takes no time, however many rows it has.
+    with engine.begin() as connection, _unchecked(connection):
         for table in Base.metadata.sorted_tables:
             if table.name not in kept:
                 connection.exec_driver_sql(f"TRUNCATE TABLE `{table.name}`")
-        connection.exec_driver_sql("SET SESSION foreign_key_checks = 1")
+
+
+@contextmanager
+def _unchecked(connection: Connection) -> Iterator[None]:
+    """Without the checks of keys; they are on again afterwards, because the connection goes back to those who need them."""
+    connection.exec_driver_sql("SET SESSION foreign_key_checks = 0, unique_checks = 0")
+    try:
+        yield
+    finally:
+        if not connection.invalidated:
+            connection.exec_driver_sql("SET SESSION foreign_key_checks = 1, unique_checks = 1")

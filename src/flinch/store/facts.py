@@ -23,6 +23,7 @@ class Report(NamedTuple):
 
     session: dt.date
     timing: str
+    known_on: dt.date
 
 
 def read_facts(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: NDArray[np.str_]) -> dict[str, Floats]:
@@ -100,7 +101,8 @@ def dividends_ahead(engine: Engine, session: dt.date, expiries: pl.DataFrame, ra
 def next_reactions(engine: Engine, ids: NDArray[np.int64], session: dt.date) -> Floats:
     """Days from `session` to the last close before each name reacts to its next report, shape (names,); NaN without one."""
     r = EarningsReport
-    rows = read_table(engine, select(r.name_id, r.session, r.timing).where(r.session >= session).order_by(r.session))
+    ahead = select(r.name_id, r.session, r.timing).where(r.session >= session, r.known_on <= session)
+    rows = read_table(engine, ahead.order_by(r.session))
     out = np.full(ids.size, np.nan)
     for name_id, day, timing in rows.iter_rows():
         early = timing == "before_open"
@@ -113,8 +115,9 @@ def next_reactions(engine: Engine, ids: NDArray[np.int64], session: dt.date) -> 
 def report_days(reports: dict[int, list[Report]], names: int, sessions: Dates, close: Floats) -> dict[str, Floats]:
     """Days to the next report and since the last one, and what price did at the last ones, names x sessions.
 
-    A report before the open is over on its own session; one after the close lies ahead until that session has passed. The
-    reaction is the close of the first session that could react against the close before it, in percent.
+    A report before the open is over on its own session; one after the close lies ahead until that session has passed. One whose
+    date was not known yet does not count as the next. The reaction is the close of the first session that could react against
+    the close before it, in percent.
     """
     flat = [(row, report) for row, listed in reports.items() for report in listed]
     if not flat:
@@ -123,6 +126,7 @@ def report_days(reports: dict[int, list[Report]], names: int, sessions: Dates, c
         }
     row = np.array([r for r, _ in flat])
     day = np.array([report.session for _, report in flat], dtype="datetime64[D]")
+    known = np.array([report.known_on for _, report in flat], dtype="datetime64[D]").astype(np.int64)
     early = np.array([report.timing == "before_open" for _, report in flat])
     # On its own day when it comes before the open, else on the next.
     over = Events(row, np.where(early, day, day + 1), names)
@@ -136,15 +140,17 @@ def report_days(reports: dict[int, list[Report]], names: int, sessions: Dates, c
     # A missing session before or at the reaction leaves no move to be known.
     move[inside] = 100 * (close[row[inside], place[inside]] / close[row[inside], place[inside] - 1] - 1)
     reacted = Events(row[inside], sessions[place[inside]], names)
-    moves, known = move[inside], reacted.last(sessions)
-    since = number - reacted.taken(day[inside].astype(np.int64), known)
-    sizes = np.abs(np.stack([reacted.taken(moves, _earlier(reacted, known, back)) for back in range(_LAST_REPORTS)]))
+    moves, newest = move[inside], reacted.last(sessions)
+    since = number - reacted.taken(day[inside].astype(np.int64), newest)
+    sizes = np.abs(np.stack([reacted.taken(moves, _earlier(reacted, newest, back)) for back in range(_LAST_REPORTS)]))
     counted = np.isfinite(sizes).sum(axis=0)
     average = np.where(counted > 0, np.nansum(sizes, axis=0) / np.maximum(counted, 1), np.nan)
+    ahead = over.next(sessions)
+    days = over.taken(day.astype(np.int64), ahead) - number
     return {
-        "days_to_earnings": over.taken(day.astype(np.int64), over.next(sessions)) - number,
+        "days_to_earnings": np.where(over.taken(known, ahead) <= number, days, np.nan),
         "days_since_earnings": since,
-        "last_earnings_move": reacted.taken(moves, known),
+        "last_earnings_move": reacted.taken(moves, newest),
         "average_earnings_move": average,
         "earnings_reaction": reaction,
     }

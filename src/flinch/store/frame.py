@@ -72,6 +72,8 @@ class Expiry(NamedTuple):
     call_25d: float
     quality: float
     flaw: str
+    lowest_strike: float
+    highest_strike: float
     svi: tuple[float, float, float, float, float]
 
 
@@ -278,6 +280,8 @@ def read_expiries(
             e.call_25d,
             e.quality,
             e.flaw,
+            e.lowest_strike,
+            e.highest_strike,
             *[getattr(e, column) for column in SVI_COLUMNS],
         )
         .where(*wanted)
@@ -305,8 +309,8 @@ def _members(engine: Engine, ids: NDArray[np.int64]) -> dict[int, list[tuple[int
 
 def _reports(engine: Engine, ids: NDArray[np.int64]) -> dict[int, list[Report]]:
     r = EarningsReport
-    rows = read_table(engine, select(r.name_id, r.session, r.timing).order_by(r.name_id, r.session))
+    rows = read_table(engine, select(r.name_id, r.session, r.timing, r.known_on).order_by(r.name_id, r.session))
     out: dict[int, list[Report]] = {}
-    for name_id, session, timing in rows.iter_rows():
-        out.setdefault(int(np.searchsorted(ids, name_id)), []).append(Report(session, timing))
+    for name_id, *fields in rows.iter_rows():
+        out.setdefault(int(np.searchsorted(ids, name_id)), []).append(Report(*fields))
     return out

@@ -135,12 +135,13 @@ class VolatilityDay(Base):
 
 
 class EarningsReport(Base):
-    """A report, past or scheduled."""
+    """A report, past or scheduled; `known_on` is the day from which its date was known."""
 
     __tablename__ = "earnings_report"
     name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
     timing: Mapped[str] = mapped_column(String(12))
+    known_on: Mapped[dt.date] = mapped_column(Date)
 
 
 class FundMember(Base):
@@ -251,6 +252,7 @@ class Position(Base):
     opened_below: Mapped[float | None] = mapped_column(Double)
     largest_build: Mapped[float | None] = mapped_column(Double)
     largest_build_base: Mapped[float | None] = mapped_column(Double)
+    left_out: Mapped[float | None] = mapped_column(Double)
 
 
 class OptionQuote(Base):
@@ -293,6 +295,8 @@ class ExpiryVolatility(Base):
     call_25d: Mapped[float | None] = mapped_column(Double)
     quality: Mapped[float | None] = mapped_column(Double)
     flaw: Mapped[str] = mapped_column(String(60))
+    lowest_strike: Mapped[float | None] = mapped_column(Double)
+    highest_strike: Mapped[float | None] = mapped_column(Double)
     svi_a: Mapped[float | None] = mapped_column(Double)
     svi_b: Mapped[float | None] = mapped_column(Double)
     svi_rho: Mapped[float | None] = mapped_column(Double)

@@ -4,10 +4,10 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
-from flinch.core.evidence import moves_ahead, ranges_ahead, reach_of, sentence, study, verdict
+from flinch.core.evidence import moves_ahead, moves_from_open, ranges_ahead, sentence, study, verdict
 from flinch.core.evidence.study import draw_blocks, independent_days
 
 
@@ -145,36 +145,145 @@ def test_independent_days_do_not_overlap(days, horizon):
     assert independent_days(fired, horizon) == len(kept)
 
 
-@settings(max_examples=40)
-@given(st.integers(0, 1000))
-def test_touches_agree_with_a_plain_loop(seed):
+def test_a_bet_on_a_fall_is_judged_by_falls_and_so_are_its_base_rates():
+    outcome = np.array([[1.0, -2.0], [0.5, 3.0], [-1.0, 1.0]])
+    fired = np.array([[True, True], [False, True], [False, False]])
+    side = np.array([[-1.0, 1.0], [1.0, -1.0], [1.0, 1.0]])
+    found = study(outcome, np.ones((3, 2), dtype=bool), fired, horizon=1, looks=1, side=side)
+    mean, won = found.measures["mean"], found.measures["up"]
+    assert mean.fired.value == pytest.approx((-1 - 2 - 3) / 3)
+    # The same bets on every name of the day: one fall on the first, a rise and a fall on the second.
+    assert mean.same_days.value == pytest.approx((-0.5 / 3 + 2.0 / 3 - 2.0 / 3) / 3)
+    assert won.fired.value == 0
+    assert won.same_days.value == pytest.approx((1 / 3 + 2 / 3 + 1 / 3) / 3)
+    # The second name bet on a fall, and rose by half a move on its other day.
+    assert mean.other_days.value == pytest.approx(-0.5)
+    assert found.measures["size"].fired.value == pytest.approx(2), "size has no side"
+
+
+def test_a_case_without_a_side_is_left_out():
+    outcome, fired = np.ones((1, 3)), np.ones((1, 3), dtype=bool)
+    found = study(outcome, fired, fired, horizon=1, looks=1, side=np.array([[1.0, 0.0, np.nan]]))
+    assert found.cases == 1
+
+
+def test_from_the_next_open_the_gap_is_not_earned():
+    open_, close = np.array([[10.0, 12.0, 11.0]]), np.array([[10.0, 12.6, 11.0]])
+    found = moves_from_open(open_, close, np.full((1, 3), 0.05), 1)
+    assert found[0] == pytest.approx([1.0, 0.0, np.nan], nan_ok=True)
+    two = moves_from_open(open_, close, np.full((1, 3), 0.05), 2)
+    assert two[0] == pytest.approx([(11 / 12 - 1) / 0.05, np.nan, np.nan], nan_ok=True)
+
+
+def market_without_habits_to_find(seed, names=50, sessions=504):
+    """Fat tails, a common factor, sectors, and names whose options misjudge them a little, for good."""
     rng = np.random.default_rng(seed)
-    close = 100 * np.exp(np.cumsum(0.02 * rng.normal(size=(3, 30)), axis=1))
-    high, low = close * (1 + 0.01 * rng.random(close.shape)), close * (1 - 0.01 * rng.random(close.shape))
-    close[0, 5] = high[0, 5] = low[0, 5] = np.nan
-    end = np.repeat([4.0, 11.0, 17.0, 24.0, 33.0], 6)
-    target = close * np.where(rng.random(close.shape) < 0.5, 1.03, 0.97)
-    found = reach_of(high, low, close, target, end, np.full(close.shape, 0.02))
-    for i in range(3):
-        for t in range(30):
-            last = int(min(end[t], 29))
-            ahead = [s for s in range(t + 1, last + 1) if np.isfinite(close[i, s])]
-            expected = math.nan
-            if ahead and np.isfinite(target[i, t]):
-                hit = any(
-                    high[i, s] >= target[i, t] if target[i, t] >= close[i, t] else low[i, s] <= target[i, t]
-                    for s in ahead
-                )
-                expected = 1.0 if hit else 0.0 if end[t] < 30 else math.nan
-            assert found.touched[i, t] == pytest.approx(expected, nan_ok=True)
+    vol, misjudged = rng.uniform(0.01, 0.03, names), np.exp(rng.normal(0, 0.12, names))
+    drift, sector = rng.normal(0, 3e-4, names), rng.integers(0, 8, names)
+    common = 0.008 * rng.standard_t(5, sessions) / math.sqrt(5 / 3) * rng.uniform(0.5, 1.5, names)[:, None]
+    own = vol[:, None] * rng.standard_t(4, (names, sessions)) / math.sqrt(2)
+    returns = common + 0.006 * rng.normal(size=(8, sessions))[sector] + own + drift[:, None]
+    priced = np.sqrt(vol**2 + 0.008**2 + 0.006**2) * misjudged
+    return 100 * np.exp(np.cumsum(returns, axis=1)), np.repeat(priced[:, None], sessions, axis=1)
 
 
-def test_a_driftless_walk_touches_about_as_often_as_priced():
-    rng = np.random.default_rng(4)
-    steps = 64
-    path = np.exp(np.cumsum(0.02 / math.sqrt(steps) * rng.normal(size=(4000, 22 * steps)), axis=1))
-    bars = path.reshape(4000, 22, steps)
-    close, high, low = bars[:, :, -1], bars.max(axis=2), bars.min(axis=2)
-    found = reach_of(high, low, close, close * 1.05, np.full(22, 21.0), np.full(close.shape, 0.02))
-    assert found.touched[:, 0].mean() == pytest.approx(found.priced[:, 0].mean(), abs=0.03)
-    assert found.priced[0, 0] == pytest.approx(0.594, abs=0.01)
+def claims(close, priced, fired, side=None):
+    """Whether anything is claimed of a condition."""
+    everybody = np.ones(close.shape, dtype=bool)
+    high, low = close * (1 + 0.5 * priced), close * (1 - 0.5 * priced)
+    for horizon in (1, 5, 10, 21):
+        expected = priced * math.sqrt(horizon)
+        ranges = ranges_ahead(high, low, close, expected, horizon)
+        moved = moves_ahead(close, expected, horizon)
+        found = study(moved, everybody, fired, horizon=horizon, looks=12, ranges=ranges, side=side)
+        if any(verdict(found, measure) in ("above", "below") for measure in ("mean", "size", "range")):
+            return True
+    return False
+
+
+def some_names(rng, shape):
+    fired = np.zeros(shape, dtype=bool)
+    fired[rng.choice(shape[0], rng.integers(3, 20), replace=False)] = True
+    return fired
+
+
+def some_days(rng, shape):
+    return rng.random(shape) < 0.03
+
+
+@pytest.mark.parametrize("drawn", [some_names, some_days])
+def test_of_two_hundred_meaningless_conditions_few_are_claimed(drawn):
+    told = 0
+    for seed in range(200):
+        close, priced = market_without_habits_to_find(seed)
+        told += claims(close, priced, drawn(np.random.default_rng(9_000 + seed), close.shape))
+    assert told <= 16, "at most eight in a hundred"
+
+
+@pytest.mark.parametrize("signed", [False, True])
+def test_what_is_planted_is_found(signed):
+    told = 0
+    for seed in range(20):
+        close, priced = market_without_habits_to_find(seed)
+        rng = np.random.default_rng(seed)
+        fired = some_days(rng, close.shape)
+        side = rng.choice([-1.0, 1.0], close.shape) if signed else None
+        lift = np.zeros(close.shape)
+        lift[:, 1:] = (0.3 * priced * fired * (1.0 if side is None else side))[:, :-1]
+        told += claims(close * np.exp(np.cumsum(lift, axis=1)), priced, fired, side)
+        if signed:
+            # Both ways at once: without the side there is nothing to see.
+            assert not verdict_of_direction(close * np.exp(np.cumsum(lift, axis=1)), priced, fired)
+    assert told >= 19
+
+
+def verdict_of_direction(close, priced, fired):
+    found = study(moves_ahead(close, priced, 1), np.ones(close.shape, dtype=bool), fired, horizon=1, looks=12)
+    return verdict(found, "mean") in ("above", "below")
+
+
+def test_a_few_names_are_less_certain_than_many_with_as_many_cases():
+    """Every name has a habit of its own; the mean of four of them says less about the next four than that of forty."""
+    rng = np.random.default_rng(7)
+    habit = rng.normal(0, 0.5, (60, 1))
+    outcome = habit + rng.normal(size=(60, 500))
+    few, many = np.zeros((60, 500), dtype=bool), rng.random((60, 500)) < 4 / 60
+    few[:4] = True
+    wide, narrow = (
+        study(outcome, np.ones((60, 500), dtype=bool), fired, horizon=1, looks=1).measures["mean"].against_days
+        for fired in (few, many)
+    )
+    assert wide.high - wide.low > 2 * (narrow.high - narrow.low)
+    # Three degrees of freedom, four names: 2 x 3.18 x 0.5 / 2.
+    assert wide.high - wide.low == pytest.approx(2 * 3.18 * np.std(habit[:4], ddof=0) / 2, rel=0.3)
+
+
+def test_more_looks_want_a_clearer_difference_and_blocks_are_twice_the_horizon():
+    rng = np.random.default_rng(11)
+    outcome = rng.normal(size=(40, 400))
+    fired = rng.random((40, 400)) < 0.1
+    outcome[fired] += 0.1
+    one, many = (study(outcome, np.ones(fired.shape, dtype=bool), fired, horizon=1, looks=n) for n in (1, 1000))
+    assert one.measures["mean"].sure
+    assert not many.measures["mean"].sure
+    # A run of ten equal days is one draw for a horizon of ten: the interval is wider than day by day.
+    runs = np.repeat(rng.normal(size=(1, 40)), 10, axis=1) + np.zeros((40, 1))
+    short, long = (
+        study(runs, np.ones(runs.shape, dtype=bool), np.ones(runs.shape, dtype=bool), horizon=h, looks=1)
+        for h in (1, 10)
+    )
+    width = [s.measures["mean"].fired.high - s.measures["mean"].fired.low for s in (short, long)]
+    assert width[1] > 1.2 * width[0]
+
+
+def test_an_outcome_without_bound_is_no_outcome():
+    close = np.array([[0.0, 1.0, 2.0]])
+    assert np.isnan(moves_ahead(close, np.full((1, 3), 0.1), 1)[0, 0])
+    assert np.isnan(moves_from_open(close, close, np.full((1, 3), 0.0), 1)[0, :1]).all()
+    assert np.isnan(ranges_ahead(close, close, close, np.full((1, 3), 0.1), 1)[0, 0])
+
+
+def test_beyond_is_more_than_the_expected_move_and_not_as_much():
+    outcome = np.array([[1.0, -1.0, 1.0000001, -1.5]])
+    fired = np.ones((1, 4), dtype=bool)
+    assert study(outcome, fired, fired, horizon=1, looks=1).measures["beyond"].fired.value == pytest.approx(0.5)

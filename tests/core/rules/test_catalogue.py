@@ -56,16 +56,17 @@ def test_money_per_share_and_sizes_by_hand(market: Market):
     assert value(market, "price_to_earnings", "FOLVO") == pytest.approx(price / frame.daily["eps_ttm"][row, -1])
     assert value(market, "dividend_yield", "FOLVO") == pytest.approx(100 * frame.daily["dividend_ttm"][row, -1] / price)
     assert value(market, "avg_volume_50", "FOLVO") == pytest.approx(frame.volume[row, -50:].mean())
-    assert value(market, "one_day_move_pct", "FOLVO") == pytest.approx(
-        100 * frame.daily["iv_nearest"][row, -1] / np.sqrt(252)
-    )
+    for key, session in (("one_day_move_pct", -2), ("next_day_move_pct", -1)):
+        assert value(market, key, "FOLVO") == pytest.approx(
+            100 * frame.daily["iv_nearest"][row, session] / np.sqrt(252)
+        )
 
 
 @pytest.mark.parametrize(
     ("metric", "symbol", "reason"),
     [
         ("iv30", "FENSO", "no usable option quotes around thirty days ahead"),
-        ("spent", "FENSO", "no usable option quotes in this session"),
+        ("next_day_move", "FENSO", "no usable option quotes in this session"),
         ("iv_rank", "PELDU", "45 sessions observed, 60 are needed"),
         ("above_sma_200", "PELDU", "45 sessions since the listing, 200 are needed"),
         ("hv21", "VRISO", "3 of the last 22 sessions are missing"),

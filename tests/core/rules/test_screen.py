@@ -79,15 +79,24 @@ def test_aim_says_where_an_edge_would_leave_as_many_as_wanted(column, eligible, 
         assert {edge.edge for edge in edges} <= {"lower"}
     for edge in edges:
         low, high = (edge.value, upper) if edge.edge == "lower" else (lower, edge.value)
-        inside = eligible & ~np.isnan(column)
+        # A rule without edges cuts nobody, whether its number is known or not.
+        inside = eligible.copy() if (low, high) == (None, None) else eligible & ~np.isnan(column)
         inside &= True if low is None else column >= low
         inside &= True if high is None else column <= high
         assert edge.names == inside.sum()
-        # As many as wanted, or a few more where equal values stand together, or all there are.
-        assert edge.names >= wanted or edge.value is None
-        if edge.value is not None:
+        other = upper if edge.edge == "lower" else lower
+        known = eligible & ~np.isnan(column)
+        if other is not None:
+            known &= column <= other if edge.edge == "lower" else column >= other
+        if wanted < known.sum():
+            # As many as wanted, or a few more where equal values stand together.
+            assert edge.names >= wanted
             at_the_edge = column[inside].min() if edge.edge == "lower" else column[inside].max()
             assert (column[inside] != at_the_edge).sum() < wanted
+        else:
+            # All there are, or the rule opened when that comes nearer.
+            opened = eligible.sum() if other is None else known.sum()
+            assert abs(edge.names - wanted) == min(abs(opened - wanted), wanted - known.sum())
 
 
 def test_aim_proposes_plain_numbers():
@@ -98,6 +107,20 @@ def test_aim_proposes_plain_numbers():
     (edge,) = aim(column, everyone, None, 20.0, 2)
     assert (edge.value, edge.names) == (48, 2)
     assert aim(column, everyone, 50.0, None, 9)[0].value is None
+
+
+def test_an_opened_rule_lets_in_those_without_a_number_too():
+    column = np.array([1.0, 2.0, 3.0, np.nan, np.nan, np.nan, np.nan, np.nan])
+    everyone = np.ones(8, dtype=bool)
+    for wanted, value, names in ((8, None, 8), (6, None, 8), (5, 0.0, 3), (4, 0.0, 3), (3, 0.0, 3), (2, 2.0, 2)):
+        (edge,) = aim(column, everyone, 2.5, None, wanted)
+        assert (edge.value, edge.names) == (value, names), wanted
+    # Where others of its group decide once it is open, opening it leaves nobody.
+    (edge,) = aim(column, everyone, 2.5, None, 8, without=0)
+    assert (edge.value, edge.names) == (0.0, 3)
+    # The other edge stays: who has no number stays out.
+    lower, upper = aim(column, everyone, 2.0, 2.5, 8)
+    assert (lower.value, lower.names, upper.value, upper.names) == (None, 2, None, 2)
 
 
 def test_one_session_and_every_session_are_one_call():

@@ -89,6 +89,85 @@ def test_no_butterfly_and_no_calendar_spread_has_a_negative_price(drawn, seed, s
         assert (total[1] >= total[0] - 1e-12).all()
 
 
+def durrleman(parameters, k):
+    """Gatheral & Jacquier (2014), lemma 2.2, written down once more."""
+    a, b, rho, m, sigma = parameters
+    away = k - m
+    root = np.sqrt(away**2 + sigma**2)
+    w, first, second = a + b * (rho * away + root), b * (rho + away / root), b * sigma**2 / root**3
+    return (1 - k * first / (2 * w)) ** 2 - first**2 / 4 * (1 / w + 0.25) + second / 2
+
+
+def sound_on_the_whole_line(found, years):
+    """Free of butterflies to six deviations either way, and wings within the moments of the price (Lee 2004)."""
+    for e, parameters in enumerate(found.fit.parameters):
+        if np.isfinite(parameters).all():
+            k = np.linspace(-6, 6, 481) * found.vol[e] * np.sqrt(years[e])
+            assert durrleman(parameters, k).min() > -1e-3
+            assert parameters[1] * (1 + abs(parameters[2])) <= 2 + 1e-9
+            assert smile_vol(np.tile(parameters, (k.size, 1)), np.full(k.size, years[e]), k).max() < 8 * found.vol[e]
+
+
+@settings(max_examples=60)
+@given(
+    SURFACES,
+    st.integers(0, 10_000),
+    st.sampled_from([6, 8, 15]),
+    st.sampled_from([(-9, 9), (-9, 0.4), (-0.4, 9), (-0.6, 0.6), (-1.2, 0.2)]),
+    st.floats(0.0, 0.15),
+)
+def test_wings_that_nobody_quotes_stay_within_bounds(drawn, seed, strikes, seen, noise):
+    """Noisy quotes on one side or about the money only: what lies beyond is a guess, but never an absurd one."""
+    level, rho, eta = drawn
+    truth = slices(theta_of(level), rho, eta)
+    quotes = market(truth, half=0.02, noise=noise * level, seed=seed, strikes=strikes)
+    z = np.log(quotes.strike / SPOT) / (level * np.sqrt(YEARS[quotes.group]))
+    inside = (z > seen[0]) & (z < seen[1])
+    quotes = ChainQuotes(*(part[inside] for part in quotes))
+    sound_on_the_whole_line(fitted(quotes), YEARS)
+
+
+def test_one_lone_rise_at_the_end_does_not_make_the_wing_explode():
+    """Six strikes, the outermost call's mid too high: the fit used to run up to many times the volatility at the money."""
+    years = np.array([37 / 365])
+    quotes = market(slices(theta_of(0.5)[1:2], -0.3, 0.6), years=years, half=0.05, strikes=31)
+    z = np.log(quotes.strike / SPOT) / (0.5 * np.sqrt(years[0]))
+    chosen = np.abs(z)[:, None] - np.array([0.0, 0.3, 0.6, 0.9])
+    kept = (np.abs(chosen).min(axis=1) < 0.09) & (z < 1.0)
+    quotes = ChainQuotes(*(part[kept] for part in quotes))
+    last = quotes.strike == quotes.strike.max()
+    quotes = quotes._replace(
+        call_bid=np.where(last, quotes.call_bid * 1.25, quotes.call_bid),
+        call_ask=np.where(last, quotes.call_ask * 1.25, quotes.call_ask),
+    )
+    found = fitted(quotes, years)
+    sound_on_the_whole_line(found, years)
+    far = smile_vol(found.fit.parameters, years, np.array([3 * 0.5 * np.sqrt(years[0])]))
+    assert far[0] < 2 * found.vol[0]
+    assert FLAWS[found.flaw[0]] in (
+        "above the quoted strikes the curve is a guess",
+        "the fitted curve misses the quotes",
+    )
+
+
+def test_a_wing_without_quotes_is_said_to_be_a_guess_and_from_which_strike_on():
+    quotes = market(slices(theta_of(0.3), -0.4, 0.8), half=0.02, strikes=31)
+    z = np.log(quotes.strike / SPOT) / (0.3 * np.sqrt(YEARS[quotes.group]))
+    for kept, said in (
+        (z > -9, ""),
+        (z < 0.7, "above the quoted strikes the curve is a guess"),
+        (z > -0.7, "below the quoted strikes the curve is a guess"),
+        (np.abs(z) < 0.7, "beyond the quoted strikes the curve is a guess"),
+    ):
+        part = ChainQuotes(*(column[kept & (quotes.group == 3)] for column in quotes))
+        part = part._replace(group=np.zeros(part.group.size, dtype=int))
+        found = fitted(part, YEARS[3:4])
+        assert FLAWS[found.flaw[0]] == said
+        assert found.quality[0] == 100
+        assert found.lowest_strike[0] >= part.strike[0] * (1 - 1e-9)
+        assert found.highest_strike[0] <= part.strike[-1] * (1 + 1e-9)
+
+
 def test_early_exercise_is_taken_off_before_anything_is_read():
     truth = slices(theta_of(0.3), -0.4, 0.8)
     years = YEARS

@@ -4,10 +4,11 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.optimize import minimize
 
 from flinch.core.pricing import option_price
 from flinch.core.volatility import fit_smiles, smile_vol
-from flinch.core.volatility.svi import density_factor, total_variance
+from flinch.core.volatility.svi import _raw_slice, density_factor, total_variance
 
 PARAMETERS = st.tuples(
     st.floats(0.005, 0.2), st.floats(0.02, 0.4), st.floats(-0.9, 0.9), st.floats(-0.3, 0.3), st.floats(0.05, 0.6)
@@ -40,6 +41,45 @@ def test_durrlemans_g_is_the_density_of_the_prices(parameters, k):
     g = density_factor(*parameters, k)
     by_formula = g * np.exp(-0.5 * d2 * d2) / np.sqrt(2 * np.pi * w) / np.exp(k)
     assert by_prices == pytest.approx(by_formula, abs=2e-3 * (1 + abs(by_formula)))
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, 10_000), st.floats(0.3, 4.0), st.floats(-1.0, 1.0), st.floats(0.2, 2.0))
+def test_the_slice_is_the_best_within_its_bounds(seed, steepest, m, s):
+    """The linear part against a bounded search over the same three numbers."""
+    rng = np.random.default_rng(seed)
+    z = np.sort(rng.uniform(-2, 2, 9))
+    v = np.maximum(0.02, rng.normal(1, 0.2) + rng.normal(0, 1.2) * z + rng.uniform(-0.5, 1.5) * z * z)
+    weight = rng.uniform(0.2, 1.0, 9)
+    out = np.empty(5)
+    found = _raw_slice(z, v, weight, m, s, steepest, out)
+    a, b, rho = out[:3]
+    assert a >= 0
+    assert b >= 0
+    assert abs(rho) <= 1 + 1e-9
+    assert b * (1 + abs(rho)) <= steepest * (1 + 1e-9)
+    y = (z - m) / s
+    h = np.sqrt(y * y + 1)
+
+    def loss(x):
+        return (weight * (x[0] + x[1] * y + x[2] * h - v) ** 2).sum() / weight.sum()
+
+    assert found == pytest.approx(loss([a, b * rho * s, b * s]), rel=1e-6, abs=1e-9)
+    bounds = [
+        {"type": "ineq", "fun": lambda x: x[2] - x[1]},
+        {"type": "ineq", "fun": lambda x: x[2] + x[1]},
+        {"type": "ineq", "fun": lambda x: steepest * s - x[2] - x[1]},
+        {"type": "ineq", "fun": lambda x: steepest * s - x[2] + x[1]},
+        {"type": "ineq", "fun": lambda x: x[0]},
+    ]
+    search = minimize(
+        loss,
+        [0.5, 0.0, 0.1 * steepest * s],
+        method="SLSQP",
+        constraints=bounds,
+        options={"ftol": 1e-14, "maxiter": 500},
+    )
+    assert found <= search.fun + 1e-6 * (1 + search.fun)
 
 
 def rows(strikes: int, level=0.4, years=0.25, slope=-0.1):

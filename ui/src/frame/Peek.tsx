@@ -41,7 +41,7 @@ export function Peek({ symbol, asOf }: { symbol: string | null; asOf: string | n
       <p className="caption">
         {value("spent") === null
           ? (shown.facts.spent?.reason ?? DASH)
-          : `${number(value("spent"))} % of today’s expected move spent`}
+          : `${number(value("spent"))} % of today’s ±${number(value("one_day_move_pct"), 2)} % spent; next session ±${number(value("next_day_move_pct"), 2)} %`}
       </p>
       <LevelBracket implied={value("iv30")} historical={value("hv21")} most={level} width={228} height={26} />
       <p className="caption">implied, hollow · historical, solid</p>

@@ -1,7 +1,17 @@
 """Evidence: how often a condition held, what followed in units of the expected move, and the base rates of the same."""
 
-from flinch.core.evidence.study import LEAST_DAYS, MEASURES, Compared, Estimate, Study, moves_ahead, ranges_ahead, study
-from flinch.core.evidence.targets import Reach, reach_of
+from flinch.core.evidence.study import (
+    LEAST_DAYS,
+    MEASURES,
+    Compared,
+    Estimate,
+    Study,
+    moves_ahead,
+    moves_from_open,
+    ranges_ahead,
+    study,
+)
+from flinch.core.evidence.targets import smile_at, touch_chance, touched_by
 from flinch.core.evidence.words import sentence, verdict
 
 __all__ = [
@@ -9,12 +19,14 @@ __all__ = [
     "MEASURES",
     "Compared",
     "Estimate",
-    "Reach",
     "Study",
     "moves_ahead",
+    "moves_from_open",
     "ranges_ahead",
-    "reach_of",
     "sentence",
+    "smile_at",
     "study",
+    "touch_chance",
+    "touched_by",
     "verdict",
 ]

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
 from numpy.lib.stride_tricks import sliding_window_view
+from scipy.special import ndtri, stdtrit
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 
@@ -110,40 +112,94 @@ def ranges_ahead(
     return out
 
 
-@njit(cache=True, nogil=True)
-def _collect(outcome: Any, ranges: Any, eligible: Any, fired: Any, sums: Any) -> None:
-    """Per session: cases and the sums of five measures, of those that fired, of all, and of the same names when they did not.
+def moves_from_open(open_: FloatArray, close: FloatArray, expected: FloatArray, horizon: int) -> FloatArray:
+    """The same from the next session's open, the first price at which what a close tells can be traded; see `moves_ahead`."""
+    out = np.full(close.shape, np.nan)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        np.divide(close[:, horizon:], open_[:, 1 : close.shape[1] - horizon + 1], out=out[:, :-horizon])
+        out -= 1
+        out /= expected
+    out[np.isinf(out)] = np.nan
+    return out
 
-    `sums` has shape (3, 6, sessions). A name's other days count together as much as its days of firing.
+
+@njit(cache=True, nogil=True)
+def _collect(
+    outcome: Any, ranges: Any, eligible: Any, fired: Any, side: Any, block: int, sums: Any, by_name: Any, cells: Any
+) -> None:
+    """Sums of cases and of five measures by session (`sums`, shape (3, 6, sessions)): of those that fired, of the same bets on
+    all names of the day, and of the same bets on the same names' other days.
+
+    `by_name`, shape (3, 6, names), has those of each name: what fired, what fired less all names of its day, and its other days.
+    `cells`, shape (2, 6), has the sums of squares of the first two over a name and a block of sessions. A name's other days count
+    together as much as its days of firing.
     """
     names, sessions = outcome.shape
+    measured = np.zeros((5, 2))
+    day = np.zeros((sessions, 5, 2))
+    count = np.zeros(sessions)
     for i in range(names):
-        hits = others = 0
         for t in range(sessions):
             if eligible[i, t] and np.isfinite(outcome[i, t]):
-                if fired[i, t]:
-                    hits += 1
-                else:
-                    others += 1
-        weight = hits / others if others > 0 else 0.0
+                _measure(outcome[i, t], ranges[i, t], measured)
+                count[t] += 1.0
+                for k in range(5):
+                    day[t, k, 0] += measured[k, 0]
+                    day[t, k, 1] += measured[k, 1]
+    for i in range(names):
+        up = down = others = 0.0
         for t in range(sessions):
-            y = outcome[i, t]
-            if not eligible[i, t] or not np.isfinite(y):
-                continue
-            up, size = (1.0 if y > 0 else 0.0), abs(y)
-            beyond = 1.0 if size > 1 else 0.0
-            for group in range(3):
-                if group == 0 and not fired[i, t]:
+            if eligible[i, t] and np.isfinite(outcome[i, t]):
+                if not fired[i, t]:
+                    others += 1.0
+                elif side[i, t] > 0:
+                    up += 1.0
+                else:
+                    down += 1.0
+        for first in range(0, sessions, block):
+            part = np.zeros((2, 6))
+            for t in range(first, min(first + block, sessions)):
+                if not eligible[i, t] or not np.isfinite(outcome[i, t]):
                     continue
-                if group == 2 and (fired[i, t] or weight == 0.0):
-                    continue
-                w = weight if group == 2 else 1.0
-                sums[group, 0, t] += w
-                sums[group, 1, t] += w * y
-                sums[group, 2, t] += w * up
-                sums[group, 3, t] += w * size
-                sums[group, 4, t] += w * beyond
-                sums[group, 5, t] += w * ranges[i, t]
+                _measure(outcome[i, t], ranges[i, t], measured)
+                if fired[i, t]:
+                    s = 0 if side[i, t] > 0 else 1
+                    sums[0, 0, t] += 1.0
+                    sums[1, 0, t] += 1.0
+                    part[0, 0] += 1.0
+                    part[1, 0] += 1.0
+                    for k in range(5):
+                        base = day[t, k, s] / count[t]
+                        sums[0, k + 1, t] += measured[k, s]
+                        sums[1, k + 1, t] += base
+                        part[0, k + 1] += measured[k, s]
+                        part[1, k + 1] += measured[k, s] - base
+                elif up + down > 0.0:
+                    sums[2, 0, t] += (up + down) / others
+                    by_name[2, 0, i] += (up + down) / others
+                    for k in range(5):
+                        value = (up * measured[k, 0] + down * measured[k, 1]) / others
+                        sums[2, k + 1, t] += value
+                        by_name[2, k + 1, i] += value
+            for group in range(2):
+                n = part[group, 0]
+                for k in range(6):
+                    by_name[group, k, i] += part[group, k]
+                    # About the mean the square is v^2 - 2 m v n + m^2 n^2: the three sums are kept.
+                    cells[group, k, 0] += part[group, k] * part[group, k]
+                    cells[group, k, 1] += part[group, k] * n
+                    cells[group, k, 2] += n * n
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _measure(y: float, reach: float, out: Any) -> None:
+    """The five measures of an outcome for a bet on a rise (column 0) and on a fall (column 1)."""
+    size = abs(y)
+    out[0, 0], out[0, 1] = y, -y
+    out[1, 0], out[1, 1] = (1.0 if y > 0 else 0.0), (1.0 if y < 0 else 0.0)
+    out[2, 0] = out[2, 1] = size
+    out[3, 0] = out[3, 1] = 1.0 if size > 1 else 0.0
+    out[4, 0] = out[4, 1] = reach
 
 
 def independent_days(fired: BoolArray, horizon: int) -> int:
@@ -155,8 +211,9 @@ def independent_days(fired: BoolArray, horizon: int) -> int:
     return count
 
 
+@lru_cache(maxsize=6)
 def draw_blocks(sessions: int, block: int) -> FloatArray:
-    """How often each session is drawn in each replicate, shape (replicates, sessions).
+    """How often each session is drawn in each replicate, shape (replicates, sessions); the same for every study of its kind.
 
     Circular blocks of `block` consecutive sessions (Politis & Romano 1992), so that outcomes that overlap stay together.
     """
@@ -166,7 +223,9 @@ def draw_blocks(sessions: int, block: int) -> FloatArray:
     index: IntArray = (start[:, :, None] + np.arange(block)).reshape(REPLICATES, -1)[:, :sessions] % sessions
     flat = index + np.arange(REPLICATES)[:, None] * sessions
     drawn = np.bincount(flat.reshape(-1), minlength=REPLICATES * sessions)
-    return drawn.reshape(REPLICATES, sessions).astype(np.float64)
+    out = drawn.reshape(REPLICATES, sessions).astype(np.float64)
+    out.flags.writeable = False
+    return out
 
 
 def study(
@@ -177,6 +236,7 @@ def study(
     horizon: int,
     looks: int,
     ranges: FloatArray | None = None,
+    side: FloatArray | None = None,
 ) -> Study:
     """Compare what followed a condition with its base rates.
 
@@ -194,6 +254,9 @@ def study(
         How many differences are looked at together: `sure` is at 95 % for all of them (Bonferroni).
     ranges
         How far each went on the way, shape of `outcome`; cases without one are left out.
+    side
+        The side of the bet, above zero on a rise and below zero on a fall, same shape; a case without one is left out. All on a
+        rise when not given. The base rates place the same bets: on all names of the day, and on the same names' other days.
 
     Returns
     -------
@@ -201,48 +264,93 @@ def study(
 
     Notes
     -----
-    Intervals are percentiles over circular blocks of sessions: names that fire on one day are one draw, and neighbouring days
-    stay together. Days count as independent when their outcomes do not overlap.
+    Sessions and names are both drawn: the variance of circular blocks of sessions (names that fire on one day are one draw, and
+    neighbouring days stay together) plus that of names, less that of names within blocks, which both hold (Cameron, Gelbach &
+    Miller 2011, Journal of Business & Economic Statistics 29(2)). Intervals are the block bootstrap's, widened in that
+    proportion and by Student's t for the smaller number of blocks or of names, each name weighed by its cases. Days count as
+    independent when their outcomes do not overlap.
     """
-    sessions = outcome.shape[1]
-    sums = np.zeros((3, 6, sessions))
-    if ranges is None:
-        _collect(outcome, np.zeros_like(outcome), eligible, fired & eligible, sums)
+    names, sessions = outcome.shape
+    block = min(max(2 * horizon, 5), sessions)
+    counted = fired & eligible
+    if side is None:
+        sides = np.ones((1, 1))
     else:
-        _collect(np.where(np.isfinite(ranges), outcome, np.nan), ranges, eligible, fired & eligible, sums)
-    hits, everyone, others = sums
-    with np.errstate(invalid="ignore", divide="ignore"):
-        # All names of a day count as often as the condition fired on it.
-        everyone = np.where(everyone[0] > 0, everyone * (hits[0] / np.where(everyone[0] > 0, everyone[0], 1.0)), 0.0)
-    drawn = draw_blocks(sessions, min(max(2 * horizon, 5), sessions))
+        counted = counted & (np.isfinite(side) & (side != 0))
+        sides = side
+    known = outcome if ranges is None else np.where(np.isfinite(ranges), outcome, np.nan)
+    sums, by_name, cells = np.zeros((3, 6, sessions)), np.zeros((3, 6, names)), np.zeros((2, 6, 3))
+    _collect(
+        known,
+        np.zeros_like(outcome) if ranges is None else ranges,
+        eligible,
+        counted,
+        np.broadcast_to(sides, outcome.shape),
+        block,
+        sums,
+        by_name,
+        cells,
+    )
+    # One product for all sums: cases and measures of the three groups.
+    replicates = (draw_blocks(sessions, block) @ sums.reshape(18, sessions).T).reshape(REPLICATES, 3, 6)
+    # The others' names are drawn as those that fired are.
+    excess = np.stack([by_name[0], by_name[1], by_name[2], by_name[0] - by_name[2]])
+    excess[3, 0] = by_name[0, 0]
+    n = by_name[0, 0]
+    effective = float(n.sum() ** 2 / np.square(n).sum()) if n.any() else 0.0
+    freedom = max(min(effective, sessions / block) - 1, 1.0)
+
+    def two_way(place: int, group: int, cell: int | None, value: float, replicates: FloatArray) -> float:
+        """How much wider names make the blocks' spread."""
+        known = replicates[np.isfinite(replicates)]
+        total = float(excess[group, 0].sum())
+        by_session = float(np.var(known)) if known.size else 0.0
+        if not by_session > 0 or not total > 0 or not np.isfinite(value):
+            return 1.0
+        of_names = float(np.square(excess[group, place] - value * excess[group, 0]).sum()) / total**2
+        of_cells = 0.0
+        if cell is not None:
+            square, cross, count = cells[cell, place]
+            of_cells = float(square - 2 * value * cross + value * value * count) / total**2
+        return float(np.sqrt(1 + max(of_names - of_cells, 0.0) / by_session))
+
     found: dict[str, Compared] = {}
     for place, measure in enumerate(MEASURES if ranges is not None else MEASURES[:-1], start=1):
-        parts = [_means(group, place, drawn) for group in (hits, everyone, others)]
+        parts = [_means(sums[group], replicates[:, group], place) for group in range(3)]
         against = [(parts[0][0] - part[0], parts[0][1] - part[1]) for part in parts[1:]]
-        found[measure] = Compared(_differs(against[0][1], looks), *[_estimate(*part) for part in (*parts, *against)])
-    days = hits[0] > 0
-    return Study(horizon, int(hits[0].sum()), int(days.sum()), independent_days(days, horizon), found)
+        wider = [
+            two_way(place, 0, 0, *parts[0]),
+            1.0,
+            two_way(place, 2, None, *parts[2]),
+            two_way(place, 1, 1, *against[0]),
+            two_way(place, 3, None, *against[1]),
+        ]
+        figures = [_estimate(*part, width, freedom) for part, width in zip((*parts, *against), wider, strict=True)]
+        found[measure] = Compared(_differs(*against[0], wider[3], freedom, looks), *figures)
+    days = sums[0, 0] > 0
+    return Study(horizon, int(sums[0, 0].sum()), int(days.sum()), independent_days(days, horizon), found)
 
 
-def _means(sums: FloatArray, place: int, drawn: FloatArray) -> tuple[float, FloatArray]:
+def _means(sums: FloatArray, drawn: FloatArray, place: int) -> tuple[float, FloatArray]:
     with np.errstate(invalid="ignore", divide="ignore"):
         value = float(sums[place].sum() / sums[0].sum()) if sums[0].sum() > 0 else float("nan")
-        replicates: FloatArray = (drawn @ sums[place]) / (drawn @ sums[0])
+        replicates: FloatArray = drawn[:, place] / drawn[:, 0]
     return value, replicates
 
 
-def _estimate(value: float, replicates: FloatArray) -> Estimate:
+def _estimate(value: float, replicates: FloatArray, width: float, freedom: float) -> Estimate:
     known = replicates[np.isfinite(replicates)]
     if not np.isfinite(value) or known.size < REPLICATES // 2:
         return Estimate(value, float("nan"), float("nan"))
-    low, high = np.percentile(known, [2.5, 97.5])
+    width *= float(stdtrit(freedom, 0.975) / ndtri(0.975))
+    low, high = value + width * (np.percentile(known, [2.5, 97.5]) - value)
     return Estimate(value, float(low), float(high))
 
 
-def _differs(replicates: FloatArray, looks: int) -> bool:
+def _differs(value: float, replicates: FloatArray, width: float, freedom: float, looks: int) -> bool:
+    """Whether a difference lies further from zero than 95 % of all looks' would by chance."""
     known = replicates[np.isfinite(replicates)]
-    if known.size < REPLICATES // 2:
+    if known.size < REPLICATES // 2 or not np.isfinite(value):
         return False
-    tail = 2.5 / looks
-    low, high = np.percentile(known, [tail, 100 - tail])
-    return bool(low > 0 or high < 0)
+    reach = width * float(np.std(known)) * float(stdtrit(freedom, 1 - 0.025 / looks))
+    return abs(value) > reach

@@ -1,23 +1,15 @@
-"""Whether a stated price was touched in time."""
+"""Whether a stated price was touched in time, and the chance that options gave it."""
 
 from __future__ import annotations
-
-from typing import NamedTuple
 
 import numpy as np
 
 from flinch.core.arrays import FloatArray
 from flinch.core.pricing.normal import normal_cdfs
 
-
-class Reach(NamedTuple):
-    """Per name and session: 1 where the target was touched in time, 0 where not, NaN where it is not known (yet).
-
-    `priced` is the chance that options gave it: that a driftless walk with the one-day expected move touches it.
-    """
-
-    touched: FloatArray
-    priced: FloatArray
+_DELTA_AT = 0.6744897501960817
+"""Deviations from the forward at which an option has a delta of a quarter, nearly."""
+_SMILE_REACH = 2.0
 
 
 def extremes_ahead(values: FloatArray, end: FloatArray, *, highest: bool) -> FloatArray:
@@ -41,14 +33,9 @@ def extremes_ahead(values: FloatArray, end: FloatArray, *, highest: bool) -> Flo
     return out
 
 
-def reach_of(
-    high: FloatArray,
-    low: FloatArray,
-    close: FloatArray,
-    target: FloatArray,
-    end: FloatArray,
-    one_day: FloatArray,
-) -> Reach:
+def touched_by(
+    high: FloatArray, low: FloatArray, close: FloatArray, target: FloatArray, end: FloatArray
+) -> tuple[FloatArray, FloatArray]:
     """Whether price touched a target after each session, by the end of the session `end`.
 
     Parameters
@@ -56,28 +43,75 @@ def reach_of(
     high, low, close
         Daily bars, shape (names, sessions).
     target
-        Price to touch, same shape; above the close it is a rise, below it a fall. NaN where there is none.
+        Price to touch, same shape; at or above the close it is a rise, below it a fall. NaN where there is none.
     end
         Index of the last session that counts, shape (sessions,), not falling.
-    one_day
-        One-day expected move at each session as a decimal, shape of `close`.
 
     Returns
     -------
-    `Reach`. A target that is not touched within the sessions held, with its end still ahead, is not known.
-
-    Notes
-    -----
-    Chance of touching: 2 (1 - N(|ln(target / close)| / (one_day sqrt(sessions left)))), the reflection principle.
+    Two arrays, names x sessions. 1 where it was touched in time and 0 where not, NaN where there is no target or the window is
+    not over: a window counts only when it is, whether or not it was touched already. And 1 where it is still open, else 0.
     """
     top, bottom = extremes_ahead(high, end, highest=True), extremes_ahead(low, end, highest=False)
     left = end - np.arange(close.shape[1])
+    there = np.isfinite(target) & np.isfinite(close) & (left > 0)[None, :]
+    over = (end < close.shape[1])[None, :]
+    with np.errstate(invalid="ignore"):
+        touched = np.where(target >= close, top >= target, bottom <= target)
+    result = np.where(there & over & np.isfinite(top), touched.astype(np.float64), np.nan)
+    return result, (there & ~over).astype(np.float64)
+
+
+def touch_chance(target: FloatArray, vol: FloatArray, years: FloatArray) -> FloatArray:
+    """Chance that a price without drift touches a level in time.
+
+    Parameters
+    ----------
+    target
+        The level over the price now, above zero; at or above one it is a rise.
+    vol
+        Annualised volatility, a decimal.
+    years
+        Time left, at least zero.
+
+    Returns
+    -------
+    Between 0 and 1, the broadcast shape; NaN where an argument is missing or not above zero.
+
+    Notes
+    -----
+    The price is a martingale, so its logarithm drifts down by half the variance: falls are touched more often than rises of the
+    same size in logarithm. With h = |ln(target)| and s = vol sqrt(years), a rise has N(-h/s - s/2) + N(-h/s + s/2) / target, a
+    fall N(-h/s + s/2) + N(-h/s - s/2) / target: reflection with drift, Shreve (2004), Stochastic Calculus for Finance II, 7.2.
+    """
     with np.errstate(invalid="ignore", divide="ignore"):
-        rise = target >= close
-        touched = np.where(rise, top >= target, bottom <= target)
-        known = np.isfinite(target) & np.isfinite(close) & np.isfinite(top) & (left > 0)[None, :]
-        over = end < close.shape[1]
-        result = np.where(known & (touched | over[None, :]), touched.astype(np.float64), np.nan)
-        distance = np.abs(np.log(target / close)) / (one_day * np.sqrt(np.where(left > 0, left, np.nan)))
-        priced = 2 * normal_cdfs(-distance)
-    return Reach(result, np.where(np.isfinite(result), priced, np.nan))
+        deviation = vol * np.sqrt(years)
+        deviation = np.where((deviation > 0) & (target > 0), deviation, np.nan)
+        away, half = np.abs(np.log(target)) / deviation, 0.5 * deviation
+        far, near = normal_cdfs(-away - half), normal_cdfs(-away + half)
+        found: FloatArray = np.where(target >= 1, far + near / target, near + far / target)
+    return np.where(np.isfinite(target) & np.isfinite(deviation), np.minimum(found, 1.0), np.nan)
+
+
+def smile_at(deviations: FloatArray, vol: FloatArray, put_25d: FloatArray, call_25d: FloatArray) -> FloatArray:
+    """Volatility at a number of deviations from the forward, from the three volatilities quoted for a smile.
+
+    Parameters
+    ----------
+    deviations
+        ln(K/F) over vol sqrt(years), any shape.
+    vol, put_25d, call_25d
+        At the money, and of the 25-delta put and call, decimals, that shape.
+
+    Returns
+    -------
+    The parabola through the three in deviations up to two of them, level beyond, and between half and twice `vol`; `vol` itself
+    within one deviation, and where a wing is not known.
+    """
+    with np.errstate(invalid="ignore", divide="ignore"):
+        below, above = put_25d / vol, call_25d / vol
+        slope = (above - below) / (2 * _DELTA_AT)
+        bend = (above + below - 2) / (2 * _DELTA_AT**2)
+        z = np.clip(deviations, -_SMILE_REACH, _SMILE_REACH)
+        factor = np.clip(1 + slope * z + bend * z * z, 0.5, 2.0)
+        return vol * np.where(np.isfinite(factor) & (np.abs(deviations) > 1), factor, 1.0)

@@ -19,8 +19,9 @@ def verdict(found: Study, measure: str) -> Verdict:
     return "above" if compared.against_days.value > 0 else "below"
 
 
-def sentence(found: list[Study], fired_days: int, cases: int, sessions: int) -> str:
-    """What the studies of several horizons show together."""
+def sentence(found: list[Study], fired_days: int, cases: int, sessions: int, *, side: str = "up") -> str:
+    """What the studies of several horizons show together; `side` is the bet's: up, down, or an expression whose sign says it."""
+    way, back = {"up": ("up", "down"), "down": ("down", "up")}.get(side, ("the way of the bet", "against the bet"))
     if not cases:
         return f"It never fired in the {sessions} sessions held, so there is nothing to say about what follows."
     often = f"It fired {cases:,} times on {fired_days} of {sessions} sessions."
@@ -33,7 +34,7 @@ def sentence(found: list[Study], fired_days: int, cases: int, sessions: int) -> 
         )
     told = []
     for measure, more, less in (
-        ("mean", "price went further up than", "price went further down than"),
+        ("mean", f"price went further {way} than", f"price went further {back} than"),
         ("size", "price moved more than", "price moved less than"),
         ("range", "price ranged wider than", "price ranged less wide than"),
     ):

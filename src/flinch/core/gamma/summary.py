@@ -39,7 +39,8 @@ class Positions(NamedTuple):
 
     Exposures are currency per 1 % move under the default rule (puts below zero); strikes and flip are prices; amounts of
     interest are contracts, `top_strikes` a share. `near`, `week` and `month` are gross exposure in the next expiration, in
-    those to the week's end and in the later ones to the month's end.
+    those to the week's end and in the later ones to the month's end. `left_out` is open contracts without a gamma, which are in
+    none of the exposures.
     """
 
     call_exposure: FloatArray
@@ -57,6 +58,7 @@ class Positions(NamedTuple):
     opened_below: FloatArray
     largest_build: FloatArray
     largest_build_base: FloatArray
+    left_out: FloatArray
 
 
 def bucket_of(expiration: NDArray[np.datetime64], week_end: np.datetime64, month_end: np.datetime64) -> IntArray:
@@ -162,4 +164,5 @@ def summarise_positions(
         opened_below=of_opened(np.where(strike < price, opened, 0.0)),
         largest_build=np.where(grows, built, np.nan),
         largest_build_base=np.where(grows, base, np.nan),
+        left_out=total(unread),
     )

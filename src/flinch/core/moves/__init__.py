@@ -10,7 +10,7 @@ from flinch.core.moves.cycles import (
     fan,
     running_ends,
 )
-from flinch.core.moves.expected import expected_move, one_day_move, spent
+from flinch.core.moves.expected import expected_move
 from flinch.core.moves.ledger import MEAN_SIZE, PROMISED, Outcomes, Verdict, cycle_outcomes, ledger_verdict, sellers_won
 from flinch.core.moves.straddle import atm_straddle
 
@@ -30,8 +30,6 @@ __all__ = [
     "expected_move",
     "fan",
     "ledger_verdict",
-    "one_day_move",
     "running_ends",
     "sellers_won",
-    "spent",
 ]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextvars import copy_context
 from dataclasses import dataclass
 from typing import Any, cast
 
@@ -12,14 +13,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.interrupt import checkpoint
 from flinch.core.rules.functions import FUNCTIONS, Truth
 from flinch.core.rules.nodes import WHOLE_HISTORY, Node
 
 TextArray = NDArray[np.str_]
 Value = FloatArray | Truth | TextArray
 
-# Rows handled together, so that what the rules of a block read stays in the processor's cache.
+# Rows handled together, so that what the rules of a block read stays in the processor's cache; and what a block may hold of
+# parts that are computed once for several rules, so that many long rules do not take more memory than few short ones.
 _BLOCK_VALUES = 131_072
+_BLOCK_PARTS = 4_000_000
 
 
 @dataclass(frozen=True)
@@ -75,7 +79,8 @@ def evaluate(nodes: Sequence[Node], panel: Panel, start: int, end: int) -> list[
     does not depend on `start`.
     """
     width = end - min((max(0, start - node.reach) for node in nodes), default=start)
-    block = max(1, _BLOCK_VALUES // max(1, width))
+    parts_held = max(1, len({key for node in nodes for key in _parts(node)}))
+    block = max(1, min(_BLOCK_VALUES, _BLOCK_PARTS // parts_held) // max(1, width))
     blocks = [slice(first, min(first + block, panel.names)) for first in range(0, panel.names, block)]
 
     def run(rows: slice) -> list[Value]:
@@ -85,9 +90,17 @@ def evaluate(nodes: Sequence[Node], panel: Panel, start: int, end: int) -> list[
 
     if len(blocks) == 1:
         return run(blocks[0])
+    context = copy_context()
     with ThreadPoolExecutor(min(len(blocks), os.cpu_count() or 1)) as pool:
-        parts = list(pool.map(run, blocks))
+        parts = list(pool.map(lambda rows: context.copy().run(run, rows), blocks))
     return [_joined([part[place] for part in parts]) for place in range(len(nodes))]
+
+
+def _parts(node: Node) -> Iterator[str]:
+    """Keys of everything that is computed for an expression."""
+    yield node.key
+    for child in node.children:
+        yield from _parts(child)
 
 
 def _joined(parts: list[Value]) -> Value:
@@ -123,6 +136,7 @@ class _Run:
         return self.done[place]
 
     def _compute(self, node: Node, start: int, end: int) -> Any:
+        checkpoint()
         op = node.op
         if op == "constant":
             return float(node.settings[0])

@@ -108,7 +108,15 @@ class Edge(NamedTuple):
     names: int
 
 
-def aim(values: np.ndarray, eligible: BoolArray, lower: float | None, upper: float | None, wanted: int) -> list[Edge]:
+def aim(
+    values: np.ndarray,
+    eligible: BoolArray,
+    lower: float | None,
+    upper: float | None,
+    wanted: int,
+    *,
+    without: int | None = None,
+) -> list[Edge]:
     """Where each edge of a range would have to stand for `wanted` names to survive, the other edge staying.
 
     Parameters
@@ -121,12 +129,17 @@ def aim(values: np.ndarray, eligible: BoolArray, lower: float | None, upper: flo
         The edges now, None where open.
     wanted
         At least 1.
+    without
+        How many survive a rule without edges, which cuts nobody, whether its number is known or not; all who are eligible when
+        left out.
 
     Returns
     -------
     An edge that is set, or either when both are open, with the value nearest to `wanted`: at most that many survive unless
-    equal values stand together. Nothing when no value is known.
+    equal values stand together. Where all whose number is known are too few, opening the edge, or the edge that keeps them all,
+    whichever comes nearer. Nothing when no value is known.
     """
+    unbounded = int(np.count_nonzero(eligible)) if without is None else without
     found = []
     with np.errstate(invalid="ignore"):
         for edge in ("lower", "upper"):
@@ -142,11 +155,13 @@ def aim(values: np.ndarray, eligible: BoolArray, lower: float | None, upper: flo
             ordered = np.sort(values[inside])
             if not ordered.size:
                 continue
-            if wanted >= ordered.size:
-                found.append(Edge(edge, None, int(ordered.size)))
+            other = upper if edge == "lower" else lower
+            opened = unbounded if other is None else int(ordered.size)
+            if wanted >= ordered.size and abs(opened - wanted) <= wanted - ordered.size:
+                found.append(Edge(edge, None, opened))
                 continue
             turned = ordered if edge == "lower" else -ordered[::-1]
-            value = _plain_above(turned, wanted) * (1 if edge == "lower" else -1)
+            value = _plain_above(turned, min(wanted, ordered.size)) * (1 if edge == "lower" else -1)
             left = int((ordered >= value).sum() if edge == "lower" else (ordered <= value).sum())
             found.append(Edge(edge, value, left))
     return found

@@ -12,7 +12,7 @@ from flinch.core.rolling import lag, rolling_sum
 
 
 @njit(cache=True, nogil=True)
-def _smooth(values: Any, window: int, weight: float, out: Any) -> None:
+def _smooth(values: Any, window: int, weight: float, short: bool, out: Any) -> None:
     rows, sessions = values.shape
     for i in range(rows):
         run = 0
@@ -27,7 +27,8 @@ def _smooth(values: Any, window: int, weight: float, out: Any) -> None:
                 continue
             run += 1
             if run <= window:
-                total += value
+                # A short seed: the sum of one value fewer, less its share, and then the value.
+                total += value - total / window if short and run == window else value
                 level = total / window
                 out[i, t] = level if run == window else np.nan
             else:
@@ -35,12 +36,12 @@ def _smooth(values: Any, window: int, weight: float, out: Any) -> None:
                 out[i, t] = level
 
 
-def _smoothed(values: FloatArray, window: int, weight: float) -> FloatArray:
+def _smoothed(values: FloatArray, window: int, weight: float, *, short: bool = False) -> FloatArray:
     if window < 1:
         raise ValueError(f"window must be at least 1 session, not {window}")
     rows = np.ascontiguousarray(values, dtype=np.float64).reshape(-1, np.shape(values)[-1])
     out = np.empty(rows.shape)
-    _smooth(rows, window, weight, out)
+    _smooth(rows, window, weight, short, out)
     return out.reshape(np.shape(values))
 
 
@@ -55,6 +56,12 @@ def ema(values: FloatArray, window: int) -> FloatArray:
 def wilder(values: FloatArray, window: int) -> FloatArray:
     """Wilder's average: weight 1 / window, seeded like `ema`. Wilder (1978), New Concepts in Technical Trading Systems."""
     return _smoothed(values, window, 1.0 / window)
+
+
+def wilder_from_sum(values: FloatArray, window: int) -> FloatArray:
+    """Wilder's running sum over `window` as TA-Lib begins it, over the window: the first is the sum of `window` - 1 values less a
+    `window`th of it, plus the next value. It has its first value where `wilder` has, and comes to the same in time."""
+    return _smoothed(values, window, 1.0 / window, short=True)
 
 
 def wma(values: FloatArray, window: int) -> FloatArray:

@@ -14,7 +14,7 @@ from flinch.core.rolling import (
     rolling_std,
     rolling_sum,
 )
-from flinch.core.technicals.averages import ema, wilder
+from flinch.core.technicals.averages import ema, wilder, wilder_from_sum
 
 
 def true_range(high: FloatArray, low: FloatArray, close: FloatArray) -> FloatArray:
@@ -84,13 +84,13 @@ def mfi(high: FloatArray, low: FloatArray, close: FloatArray, volume: FloatArray
 def adx(high: FloatArray, low: FloatArray, close: FloatArray, window: int) -> FloatArray:
     """Average directional index, 0 to 100: how strong a trend is, whichever way it goes. Wilder (1978).
 
-    Wilder's averages are seeded with the mean of the first `window` values; NaN until two windows are complete.
+    Begun as TA-Lib begins it; NaN until two windows are complete.
     """
     up, down = high - lag(high, 1), lag(low, 1) - low
     known = np.isfinite(up) & np.isfinite(down)
     with np.errstate(invalid="ignore", divide="ignore"):
-        rise = wilder(np.where(known, np.where((up > down) & (up > 0), up, 0.0), np.nan), window)
-        fall = wilder(np.where(known, np.where((down > up) & (down > 0), down, 0.0), np.nan), window)
+        rise = wilder_from_sum(np.where(known, np.where((up > down) & (up > 0), up, 0.0), np.nan), window)
+        fall = wilder_from_sum(np.where(known, np.where((down > up) & (down > 0), down, 0.0), np.nan), window)
         total = rise + fall
         spread = np.where(total > 0, 100.0 * np.abs(rise - fall) / total, np.where(total == 0, 0.0, np.nan))
         return wilder(spread, window)

@@ -1,7 +1,12 @@
 """Historical and implied volatility: estimators, surfaces, constant maturities, rank, earnings, forecast, cone, correlation."""
 
 from flinch.core.volatility.cone import HORIZONS, SHARES, Cone, volatility_cone
-from flinch.core.volatility.constant_maturity import ConstantMaturity, constant_maturity, constant_maturity_vol
+from flinch.core.volatility.constant_maturity import (
+    ConstantMaturity,
+    constant_maturity,
+    constant_maturity_vol,
+    span_vol,
+)
 from flinch.core.volatility.correlation import average_correlation, return_correlations, weighted_vol
 from flinch.core.volatility.earnings import ExEarnings, ex_earnings, reports_before
 from flinch.core.volatility.estimators import ESTIMATORS, Estimator, historical_vol
@@ -42,6 +47,7 @@ __all__ = [
     "return_correlations",
     "session_variance",
     "smile_vol",
+    "span_vol",
     "vol_percentile",
     "vol_rank",
     "volatility_cone",

@@ -29,9 +29,14 @@ FLAWS = (
     "the fitted curve misses the quotes",
     "the last session of this expiration is over",
     "nothing is quoted",
+    "below the quoted strikes the curve is a guess",
+    "above the quoted strikes the curve is a guess",
+    "beyond the quoted strikes the curve is a guess",
 )
-_NO_FLAW, _FEW, _WIDE, _CROSSED, _STALE, _MISSED, _OVER, _NOTHING = range(len(FLAWS))
+_NO_FLAW, _FEW, _WIDE, _CROSSED, _STALE, _MISSED, _OVER, _NOTHING, _LOW, _HIGH, _BOTH = range(len(FLAWS))
 _GOOD = 75.0
+_REACHES = 1.0
+"""Deviations from the forward up to which usable quotes must reach for the wing to be read and not guessed."""
 
 
 class ChainQuotes(NamedTuple):
@@ -49,7 +54,8 @@ class ExpirySummary(NamedTuple):
     """Per expiry, shape (groups,); volatilities are annualised decimals, money per share.
 
     `carry` is the yield that makes spot grow to the forward: dividends and the cost of borrowing the stock together. `quality`
-    is 0 to 100, `flaw` an index of `FLAWS`: why it is low.
+    is 0 to 100, `flaw` an index of `FLAWS`: why it is low, or that it says nothing about a wing. The fit rests on quotes from
+    `lowest_strike` to `highest_strike`; beyond them the curve is a guess.
     """
 
     forward: FloatArray
@@ -62,6 +68,8 @@ class ExpirySummary(NamedTuple):
     call_25d: FloatArray
     straddle: FloatArray
     straddle_strike: FloatArray
+    lowest_strike: FloatArray
+    highest_strike: FloatArray
 
     @property
     def vol(self) -> FloatArray:
@@ -158,9 +166,10 @@ def summarise_expiries(
     quality, flaw = _quality(quotes, fit, fitted + early, bid, ask, call_mid, put_mid, forward, years, rate, left)
     straddle = atm_straddle(g, strike, call_mid, put_mid, forward=forward)
     put_25d, call_25d = (delta_vol(fit, years, 0.25, is_call=side) for side in (False, True))
+    lowest, highest = forward * np.exp(fit.low), forward * np.exp(fit.high)
     return ExpirySummary(
-        forward, from_parity, carry, fit, quality, flaw, put_25d, call_25d, straddle.price, straddle.strike
-    )
+        forward, from_parity, carry, fit, quality, flaw, put_25d, call_25d, straddle.price, straddle.strike, lowest, highest
+    )  # fmt: skip
 
 
 def _nearest_two(group: IntArray, strike: FloatArray, centre: FloatArray, usable: BoolArray) -> BoolArray:
@@ -248,8 +257,13 @@ def _quality(
         stale = counted(both & (off > half + 0.002 * quotes.strike + 0.02)) / counted(both)
     quality = np.where(np.isfinite(fit.vol), quality, np.nan)
     fine = (quality >= _GOOD) & (fit.strikes >= FULL_FIT)
+    reach = _REACHES * fit.vol * np.sqrt(np.where(left, years, np.nan))
+    low, high = fit.low > -reach, fit.high < reach
     reasons = [
         (~left, _OVER),
+        (fine & low & high, _BOTH),
+        (fine & low, _LOW),
+        (fine & high, _HIGH),
         (fine, _NO_FLAW),
         (crossed > 0.1, _CROSSED),
         (counted(bid > 0) == 0, _NOTHING),

@@ -74,3 +74,29 @@ def constant_maturity_vol(years: ArrayLike, vols: ArrayLike, target_years: Array
     """Volatility part of `constant_maturity`; a scalar target gives a result without the target axis."""
     vol = constant_maturity(years, vols, target_years).vol
     return vol[..., 0] if np.ndim(target_years) == 0 else vol
+
+
+def span_vol(tenor_years: FloatArray, vols: list[FloatArray], years: float) -> FloatArray:
+    """Volatility of a span between fixed maturities that all names share: total variance, linear in time.
+
+    Parameters
+    ----------
+    tenor_years
+        The maturities, ascending, shape (tenors,).
+    vols
+        Volatility at each, decimals, all of any one shape.
+    years
+        The span, above zero.
+
+    Returns
+    -------
+    That shape; beyond the ends the volatility of the end, NaN where one of the two around the span is missing.
+    """
+    place = int(np.searchsorted(tenor_years, years))
+    if place in (0, tenor_years.size):
+        return vols[0 if place == 0 else -1]
+    near, far = tenor_years[place - 1], tenor_years[place]
+    share = (years - near) / (far - near)
+    total = (1 - share) * np.square(vols[place - 1]) * near + share * np.square(vols[place]) * far
+    found: FloatArray = np.sqrt(total / years)
+    return found

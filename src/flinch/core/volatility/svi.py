@@ -14,6 +14,12 @@ RAW, SURFACE = 0, 1
 RAW_FROM, SHARED_FROM = 6, 6
 """Strikes from which on an expiry has a shape of its own, and from which on a name has one for all its expiries."""
 MOST_STEPS = 70
+STEEPEST = 2.0
+"""Total variance rises at most by this per unit of log-moneyness in the wings (Lee 2004, moments of the price)."""
+WHOLE_LINE = np.linspace(-6.0, 6.0, 97)
+"""Where a slice is looked at for butterflies, in standard deviations from the forward."""
+_LOOKED_AT = np.linspace(-6.0, 6.0, 25)
+_LEAN = 1e-3
 _BIG = 1e30
 
 
@@ -36,11 +42,21 @@ def density_factor(a: float, b: float, rho: float, m: float, s: float, k: float)
     return half * half - 0.25 * first * first * (1.0 / w + 0.25) + 0.5 * second
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def _raw_slice(z: Any, v: Any, weight: Any, m: float, s: float, out: Any) -> float:
-    """Best a, b, rho for given m and s: linear least squares in a + d y + c sqrt(y^2 + 1), with |d| <= c and a >= 0.
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _solved(w0: float, wx: float, wxx: float, wv: float, wvx: float) -> tuple[float, float]:
+    """Least squares in a + t x, from weighted sums; no slope where x does not vary."""
+    det = w0 * wxx - wx * wx
+    if not det > 1e-14 * w0 * wxx:
+        return wv / w0, 0.0
+    return (wv * wxx - wx * wvx) / det, (w0 * wvx - wx * wv) / det
 
-    Zeliade Systems (2009), "Quasi-explicit calibration of Gatheral's SVI model". Returns the weighted mean squared residual.
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _raw_slice(z: Any, v: Any, weight: Any, m: float, s: float, steepest: float, out: Any) -> float:
+    """Best a, b, rho for given m and s: linear least squares in a + d y + c sqrt(y^2 + 1), y = (z - m) / s.
+
+    With a >= 0, |d| <= c and c + |d| <= steepest * s, which bounds both wings: Zeliade Systems (2009), "Quasi-explicit
+    calibration of Gatheral's SVI model". Returns the weighted mean squared residual.
     """
     w0 = wy = wh = wyy = wyh = whh = wv = wvy = wvh = wvv = 0.0
     for i in range(z.size):
@@ -57,38 +73,44 @@ def _raw_slice(z: Any, v: Any, weight: Any, m: float, s: float, out: Any) -> flo
         wvy += g * u * y
         wvh += g * u * h
         wvv += g * u * u
+    top = steepest * s
     best = _BIG
     ba = bd = bc = 0.0
-    for case in range(7):
+    for case in range(10):
         a = d = c = 0.0
         if case == 0:
-            # Cramer's rule.
+            # Inside: Cramer's rule.
             det = w0 * (wyy * whh - wyh * wyh) - wy * (wy * whh - wyh * wh) + wh * (wy * wyh - wyy * wh)
             if not abs(det) > 1e-14:
                 continue
             a = (wv * (wyy * whh - wyh * wyh) - wy * (wvy * whh - wyh * wvh) + wh * (wvy * wyh - wyy * wvh)) / det
             d = (w0 * (wvy * whh - wvh * wyh) - wv * (wy * whh - wyh * wh) + wh * (wy * wvh - wvy * wh)) / det
             c = (w0 * (wyy * wvh - wyh * wvy) - wy * (wy * wvh - wh * wvy) + wv * (wy * wyh - wyy * wh)) / det
-        elif case == 1 or case == 2:
-            sign = 1.0 if case == 1 else -1.0
-            x, xx, xv = wh + sign * wy, whh + 2 * sign * wyh + wyy, wvh + sign * wvy
-            det = w0 * xx - x * x
-            if not abs(det) > 1e-14:
+            if a < 0.0:
                 continue
-            a, c = (wv * xx - x * xv) / det, (w0 * xv - x * wv) / det
-            d = sign * c
-        elif case == 3:
+        elif case == 1:
+            # On the floor, a = 0.
             det = wyy * whh - wyh * wyh
             if not abs(det) > 1e-14:
                 continue
-            d, c = (wvy * whh - wyh * wvh) / det, (wyy * wvh - wyh * wvy) / det
-        elif case == 4 or case == 5:
-            sign = 1.0 if case == 4 else -1.0
-            c = (wvh + sign * wvy) / (whh + 2 * sign * wyh + wyy)
-            d = sign * c
+            d, c = (wvy * whh - wvh * wyh) / det, (wyy * wvh - wyh * wvy) / det
         else:
-            a = wv / w0
-        if a < 0.0 or c < 0.0 or abs(d) > c * (1.0 + 1e-12):
+            # On an edge, c = c0 + t and d = sign (d0 + t) or sign (d0 - t): without a floor, or on it.
+            sign = 1.0 if case % 2 == 0 else -1.0
+            steep = case >= 6
+            c0, step = (0.5 * top, -1.0) if steep else (0.0, 1.0)
+            wx, wxx = wh + step * sign * wy, whh + 2 * step * sign * wyh + wyy
+            at = sign * c0
+            wu = wv - c0 * wh - at * wy
+            wux = wvh + step * sign * wvy - c0 * (whh + step * sign * wyh) - at * (wyh + step * sign * wyy)
+            if case % 4 < 2:
+                a, t = _solved(w0, wx, wxx, wu, wux)
+            else:
+                t = wux / wxx if wxx > 0.0 else 0.0
+            t = min(max(t, 0.0), 0.5 * top)
+            a = max((wu - t * wx) / w0, 0.0) if case % 4 < 2 else 0.0
+            c, d = c0 + t, at + step * sign * t
+        if c < 0.0 or abs(d) > c * (1.0 + 1e-12) or c + abs(d) > top * (1.0 + 1e-12):
             continue
         rss = (
             wvv
@@ -136,7 +158,7 @@ def _objective(
     if kind == RAW:
         if not (abs(p) < 6.0 and abs(q) < 5.0):
             return _BIG
-        value = _raw_slice(z, v, weight, p, math.exp(q), out)
+        value = _raw_slice(z, v, weight, p, math.exp(q), STEEPEST / deviation[0], out)
     else:
         if not (abs(p) < 8.0 and abs(q) < 5.0):
             return _BIG
@@ -157,7 +179,13 @@ def _objective(
             g = scaled_density(out, deviation[0], z[i])
             if g < 0.0:
                 bad += g * g
-    return float(value + bad / z.size)
+    bad /= z.size
+    if kind == RAW:
+        for at in _LOOKED_AT:
+            g = scaled_density(out, deviation[0], at)
+            if g < 0.01:
+                bad += (g - 0.01) ** 2
+    return float(value + bad)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
@@ -225,8 +253,13 @@ def _search(
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _sound(p: Any, z: Any, deviation: float) -> bool:
-    """No negative density at the quoted strikes and between them."""
+def sound(p: Any, z: Any, deviation: float) -> bool:
+    """No negative density at the quoted strikes, between them, or anywhere within six deviations, and wings not too steep."""
+    if deviation * p[1] * (1.0 + abs(p[2])) > STEEPEST * (1.0 + 1e-9):
+        return False
+    for at in WHOLE_LINE:
+        if not scaled_density(p, deviation, at) >= 0.0:
+            return False
     for i in range(z.size):
         if scaled_density(p, deviation, z[i]) < 0.0:
             return False
@@ -235,6 +268,34 @@ def _sound(p: Any, z: Any, deviation: float) -> bool:
                 if scaled_density(p, deviation, z[i - 1] + part * (z[i] - z[i - 1])) < 0.0:
                     return False
     return True
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _flatten(p: Any, z: Any, deviation: float) -> None:
+    """Bend a slice less and less about the forward until it is sound: a flat one is."""
+    for _ in range(60):
+        if sound(p, z, deviation):
+            return
+        level = total_variance(p[0], p[1], p[2], p[3], p[4], 0.0)
+        p[1] *= 0.9
+        p[0] = level - (total_variance(p[0], p[1], p[2], p[3], p[4], 0.0) - p[0])
+    p[0], p[1] = total_variance(p[0], p[1], p[2], p[3], p[4], 0.0), 0.0
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _leaning(z: Any, v: Any, weight: Any, floor: Any, p: Any) -> tuple[Any, Any, Any, Any]:
+    """The quotes, and beyond them a faint pull towards the slice `p`: where nothing is quoted, nothing else decides."""
+    count = z.size
+    zs, vs, ws, fs = np.empty(count + 12), np.empty(count + 12), np.empty(count + 12), np.zeros(count + 12)
+    zs[:count], vs[:count], ws[:count], fs[:count] = z, v, weight, floor
+    for step in range(-6, 7):
+        if z[0] - 0.5 <= step <= z[-1] + 0.5 or count == zs.size:
+            continue
+        zs[count] = step
+        vs[count] = total_variance(p[0], p[1], p[2], p[3], p[4], float(step))
+        ws[count] = _LEAN / (vs[count] * vs[count])
+        count += 1
+    return zs[:count], vs[:count], ws[:count], fs[:count]
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -304,7 +365,7 @@ def fit_names(
     `theta` is the total variance near the forward, and `out` (5, expiries) gets a, b, rho, m, sigma; NaN where not fitted.
     """
     points, values, start = np.empty((3, 2)), np.empty(3), np.empty(2)
-    p, shape, alone = np.empty(5), np.empty(2), np.zeros(1)
+    p, smooth, shape, alone = np.empty(5), np.empty(5), np.empty(2), np.zeros(1)
     for name in range(first, last):
         before = -1
         shared = _shared_shape(
@@ -342,12 +403,15 @@ def fit_names(
                     continue
                 p[0], p[1], p[2], p[3], p[4] = (g * v).sum(), 0.0, 0.0, 0.0, 1.0
             else:
-                kind = RAW if count >= RAW_FROM else SURFACE
-                start[0], start[1] = (0.0, 0.0) if kind == RAW else (-0.3, -0.5)
-                _search(kind, start, z, v, g, floor, bounds, alone, points, values, p)
-                if kind == RAW and not _sound(p, z, deviation):
-                    start[0], start[1] = -0.3, -0.5
-                    _search(SURFACE, start, z, v, g, floor, bounds, alone, points, values, p)
+                start[0], start[1] = -0.3, -0.5
+                _search(SURFACE, start, z, v, g, floor, bounds, alone, points, values, p)
+                if count >= RAW_FROM:
+                    smooth[:] = p
+                    zs, vs, gs, fs = _leaning(z, v, g, floor, p)
+                    start[0], start[1] = 0.0, 0.0
+                    _search(RAW, start, zs, vs, gs, fs, bounds, alone, points, values, p)
+                    if not sound(p, z, deviation):
+                        p[:] = smooth
             # What is left of a crossing is lifted away, at the strikes of both expiries.
             if before >= 0:
                 short = 0.0
@@ -358,6 +422,7 @@ def fit_names(
                         held = total_variance(q[0], q[1], q[2], q[3], q[4], k[i]) / theta[e]
                         short = max(short, held - total_variance(p[0], p[1], p[2], p[3], p[4], k[i] / deviation))
                 p[0] += short
+            _flatten(p, z, deviation)
             out[0, e], out[1, e], out[2, e] = theta[e] * p[0], deviation * p[1], p[2]
             out[3, e], out[4, e] = deviation * p[3], deviation * p[4]
             before = e

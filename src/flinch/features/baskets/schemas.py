@@ -10,7 +10,7 @@ Symbols = Annotated[list[Annotated[str, Field(max_length=12)]], Field(max_length
 class BasketDraft(BaseModel):
     """A named group of names to keep."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     name: str = Field(min_length=1, max_length=120)
     symbols: Symbols
 
@@ -38,7 +38,7 @@ class BasketPath(BaseModel):
 
 
 class PastedText(BaseModel):
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     text: str = Field(max_length=100_000)
 
 

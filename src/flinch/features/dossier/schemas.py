@@ -55,11 +55,14 @@ class Today(BaseModel):
     previous_close: float | None
     change: float | None
     change_pct: float | None
-    one_day_move: float | None = Field(description="One standard deviation, in $")
+    one_day_move: float | None = Field(description="One standard deviation as priced at the previous close, in $")
     one_day_move_pct: float | None
+    next_day_move: float | None = Field(description="One standard deviation of the next session as priced now, in $")
+    next_day_move_pct: float | None
     priced_by: dt.date | None = Field(description="The expiration the one-day move is read from")
     spent_pct: float | None
     reason: str | None = Field(description="Why the move or the expected move is missing")
+    next_reason: str | None = Field(description="Why nothing is priced for the next session")
 
 
 class VolatilityYear(BaseModel):

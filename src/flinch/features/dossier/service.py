@@ -7,7 +7,7 @@ import datetime as dt
 import numpy as np
 
 from flinch.core.calendar import is_monthly
-from flinch.core.moves import expected_move, one_day_move, spent
+from flinch.core.moves import expected_move
 from flinch.core.rules import RuleError
 from flinch.core.volatility import (
     LOOKBACK,
@@ -60,17 +60,23 @@ def dossier(market: Market, symbol: str, estimator: Estimator, window: int) -> D
 def _today(market: Market, row: int) -> Today:
     price, previous = market.frame.close[row, -1], market.frame.close[row, -2]
     expiries = market.readable_expiries(row)
-    move = one_day_move(price, expiries[0].vol if expiries else np.nan)
+
+    def metric(key: str) -> float:
+        return float(market.metric(key)[row])
+
     return Today(
         price=price,
         previous_close=previous,
         change=price - previous,
-        change_pct=float(market.metric("change_pct")[row]),
-        one_day_move=move,
-        one_day_move_pct=100 * move / price,
+        change_pct=metric("change_pct"),
+        one_day_move=metric("one_day_move"),
+        one_day_move_pct=metric("one_day_move_pct"),
+        next_day_move=metric("next_day_move"),
+        next_day_move_pct=metric("next_day_move_pct"),
         priced_by=expiries[0].expiration if expiries else None,
-        spent_pct=100 * float(spent(price, previous, move)),
+        spent_pct=metric("spent"),
         reason=market.reason("spent", row),
+        next_reason=market.reason("next_day_move", row),
     )
 
 

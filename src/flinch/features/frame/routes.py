@@ -13,7 +13,7 @@ from flinch.web import Problem, market, reply
 
 PEEK_METRICS = (
     "price", "change_pct", "avg_volume_50", "market_cap", "avg_option_volume_21", "atm_width", "iv30", "hv21", "iv_hv_ratio",
-    "iv_rank", "iv_percentile", "one_day_move_pct", "spent", "days_to_earnings",
+    "iv_rank", "iv_percentile", "one_day_move_pct", "next_day_move_pct", "spent", "days_to_earnings",
 )  # fmt: skip
 
 blueprint = APIBlueprint("frame", __name__, url_prefix="/api")

@@ -44,7 +44,7 @@ class Handbook(BaseModel):
 class OwnMetricDraft(BaseModel):
     """A numeric expression to keep under a name."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     key: str = Field(min_length=1, max_length=40, description="The name that rules use: letters, digits and _")
     label: str = Field(min_length=1, max_length=80)
     unit: str = Field("", max_length=20)
@@ -68,7 +68,7 @@ class OwnMetricPath(BaseModel):
 class CheckRequest(BaseModel):
     """A text to read without running it."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     text: str = Field(max_length=1_001)
     bars: Literal["day", "60", "15", "5"] = "day"
 

@@ -14,7 +14,7 @@ Baseline = Literal["yesterday", "mean21", "mean252", "hv", "forecast", "own"]
 
 
 class LineupRequest(BaseModel):
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     source: str = Field("sector:Optics & Orbital", max_length=80, description="As a screen's universe")
     metric: Text = Field("iv30", description="What is lined up: a metric, an own metric, or any expression")
     baseline: Baseline = "mean252"
@@ -81,7 +81,7 @@ class Lineup(BaseModel):
 
 
 class CorrelationRequest(BaseModel):
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     symbols: list[Annotated[str, Field(max_length=12)]] = Field(min_length=2, max_length=MOST_CORRELATED)
     sessions: int = Field(126, ge=42, le=504)
 

@@ -17,16 +17,22 @@ from flinch.core.evidence import (
     Estimate,
     Study,
     moves_ahead,
+    moves_from_open,
     ranges_ahead,
-    reach_of,
     sentence,
+    smile_at,
     study,
+    touch_chance,
+    touched_by,
 )
 from flinch.core.evidence import verdict as verdict_on
 from flinch.core.evidence.words import Verdict
+from flinch.core.interrupt import checkpoint
 from flinch.core.moves import band_position, cycle_ends, cycles
+from flinch.core.rules import RuleError, evaluate
+from flinch.core.volatility import span_vol
 from flinch.market import Dictionary, Market
-from flinch.screening.body import StackBody
+from flinch.screening.body import StackBody, Text
 from flinch.screening.history import through_history
 
 # Sessions ahead, and the volatility that prices a move so far.
@@ -40,16 +46,21 @@ class Target(BaseModel):
     """A price to touch: the edge of the month's or week's expected move on the side price is on, by the cycle's end; or so many
     expected moves up or down within some sessions."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     kind: TargetKind = "month"
     moves: float = Field(1.0, ge=0.1, le=5, description="For up and down: expected moves over the sessions")
     sessions: int = Field(10, ge=1, le=63, description="For up and down")
 
 
 class EvidenceRequest(BaseModel):
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     stack: StackBody
     fresh: bool = Field(False, description="Count a name only on the first session of each stretch in which it holds")
+    side: Text = Field("up", description="The side of the bet: up, down, or an expression whose sign says it")
+    entry: Literal["close", "open"] = Field(
+        "close",
+        description="Outcomes count from that close, or from the next open, since a close cannot be traded once known",
+    )
     target: Target | None = None
 
 
@@ -90,6 +101,7 @@ class TargetFound(BaseModel):
     cases: int
     days: int
     independent: int
+    open: int = Field(description="Cases whose window is not over, which do not count")
     touched: Range
     same_days: Range
     other_days: Range
@@ -109,6 +121,8 @@ class Evidence(BaseModel):
     cases: int
     days: int
     least_days: int
+    side: str = Field(description="up, down, or the expression whose sign is the side of the bet")
+    sideless: int = Field(description="Cases left out because the side has no sign there")
     sentence: str
     followed: list[Followed]
     target: TargetFound | None
@@ -123,12 +137,19 @@ def evidence(market: Market, engine: Engine, owner: int, dictionary: Dictionary,
         before[:, 1:] = fired[:, :-1]
         fired = fired & ~before
     frame = market.frame
+    side = _side(market, dictionary, request.side)
+    sideless = int((fired & ~(np.isfinite(side) & (side != 0))).sum())
+    fired = fired & np.isfinite(side) & (side != 0)
     studies = []
     for horizon, priced in HORIZONS.items():
+        checkpoint()
         expected = market.panel.series[priced] / 100 * np.sqrt(horizon / 252)
-        moved = moves_ahead(frame.close, expected, horizon)
+        if request.entry == "open":
+            moved = moves_from_open(frame.open, frame.close, expected, horizon)
+        else:
+            moved = moves_ahead(frame.close, expected, horizon)
         ranges = ranges_ahead(frame.high, frame.low, frame.close, expected, horizon)
-        studies.append(study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT, ranges=ranges))
+        studies.append(study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT, ranges=ranges, side=side))
     by_day = fired.sum(axis=0)
     days, cases = int((by_day > 0).sum()), int(by_day.sum())
     return Evidence(
@@ -139,7 +160,9 @@ def evidence(market: Market, engine: Engine, owner: int, dictionary: Dictionary,
         cases=cases,
         days=days,
         least_days=LEAST_DAYS,
-        sentence=sentence(studies, days, cases, frame.sessions.size),
+        side=request.side.strip(),
+        sideless=sideless,
+        sentence=sentence(studies, days, cases, frame.sessions.size, side=request.side.strip()),
         followed=[
             Followed(
                 horizon=s.horizon,
@@ -152,6 +175,19 @@ def evidence(market: Market, engine: Engine, owner: int, dictionary: Dictionary,
         ],
         target=_target(market, found.eligible, fired, request.target) if request.target else None,
     )
+
+
+def _side(market: Market, dictionary: Dictionary, text: str) -> FloatArray:
+    """The side of the bet, names x sessions or something that broadcasts to it; raises RuleError for a text that has no sign."""
+    if text.strip() in ("up", "down"):
+        return np.full((1, 1), 1.0 if text.strip() == "up" else -1.0)
+    expression = dictionary.read(text)
+    if expression.node.kind != "number":
+        raise RuleError(
+            "The side of the bet wants a number, whose sign says it: above zero up, below zero down.", 0, len(text)
+        )
+    value = evaluate([expression.node], market.panel, 0, market.panel.sessions)[0]
+    return np.asarray(value, dtype=np.float64)
 
 
 def _range(found: Estimate) -> Range:
@@ -174,7 +210,6 @@ def _measured(found: Study, measure: str) -> Measured:
 def _target(market: Market, eligible: BoolArray, fired: BoolArray, asked: Target) -> TargetFound:
     frame = market.frame
     sessions = frame.sessions.size
-    one_day = frame.daily["iv_nearest"] / np.sqrt(252)
     end: FloatArray
     if asked.kind in ("month", "week"):
         band = market.bands[asked.kind]
@@ -184,41 +219,53 @@ def _target(market: Market, eligible: BoolArray, fired: BoolArray, asked: Target
         last = cycles(cycle_ends(frame.calendar, monthly=asked.kind == "month")).end[:sessions]
         end = last.astype(np.float64)
         span = int(np.nanmax(band.length))
+        vol = frame.daily[f"iv_{asked.kind}"]
         words = f"the edge of the {asked.kind}’s expected move, on the side price is on, by the cycle’s end"
     else:
         sign = 1 if asked.kind == "up" else -1
-        price = frame.close * (1 + sign * asked.moves * one_day * np.sqrt(asked.sessions))
+        tenors = sorted(frame.implied)
+        vol = span_vol(np.array(tenors) / 365, [frame.implied[t] for t in tenors], asked.sessions / 252)
+        price = frame.close * (1 + sign * asked.moves * vol * np.sqrt(asked.sessions / 252))
         end = np.arange(sessions, dtype=np.float64) + asked.sessions
         span = asked.sessions
         plural = "move" if asked.moves == 1 else "moves"
         words = f"{asked.moves:g} expected {plural} {asked.kind} within {asked.sessions} sessions"
-    reached = reach_of(frame.high, frame.low, frame.close, price, end, one_day)
-    found = study(reached.touched, eligible, fired, horizon=span, looks=1)
+    touched, still_open = touched_by(frame.high, frame.low, frame.close, price, end)
+    years = np.maximum(end - np.arange(sessions), 0)[None, :] / 252
+    with np.errstate(invalid="ignore", divide="ignore"):
+        level = price / frame.close
+        away = np.log(level) / (vol * np.sqrt(years))
+    smiled = smile_at(away, vol, frame.daily["put_25d"], frame.daily["call_25d"])
+    chance = touch_chance(level, smiled, years)
+    found = study(touched, eligible, fired, horizon=span, looks=1)
     compared, verdict = found.measures["mean"], verdict_on(found, "mean")
-    counted = fired & eligible & np.isfinite(reached.touched) & np.isfinite(reached.priced)
-    priced = float(reached.priced[counted].mean()) if counted.any() else float("nan")
+    counted = fired & eligible & np.isfinite(touched) & np.isfinite(chance)
+    priced = float(chance[counted].mean()) if counted.any() else float("nan")
+    open_cases = int(still_open[fired & eligible].sum())
     return TargetFound(
         words=words,
         cases=found.cases,
         days=found.days,
         independent=found.independent,
+        open=open_cases,
         touched=_range(compared.fired),
         same_days=_range(compared.same_days),
         other_days=_range(compared.other_days),
         against_days=_range(compared.against_days),
         priced=priced,
         verdict=verdict,
-        sentence=_target_words(found, words, priced, verdict),
+        sentence=_target_words(found, words, priced, verdict, open_cases),
     )
 
 
-def _target_words(found: Study, words: str, priced: float, verdict: str) -> str:
+def _target_words(found: Study, words: str, priced: float, verdict: str, open_cases: int) -> str:
+    waiting = f" {open_cases:,} whose time is not over do not count." if open_cases else ""
     if not found.cases:
-        return f"No case in which {words} could still be touched."
+        return f"No case in which {words} could still be touched and whose time is over.{waiting}"
     compared = found.measures["mean"]
     told = (
         f"It touched {words} in {100 * compared.fired.value:.0f} % of {found.cases:,} cases; all names on the same days did in "
-        f"{100 * compared.same_days.value:.0f} %, and options priced {100 * priced:.0f} %."
+        f"{100 * compared.same_days.value:.0f} %, and options priced {100 * priced:.0f} %.{waiting}"
     )
     if verdict == "too few":
         return f"{told} Too few to say: {found.independent} independent days, {LEAST_DAYS} are needed."

@@ -14,7 +14,7 @@ Symbols = Annotated[list[Annotated[str, Field(max_length=12)]], Field(max_length
 class Against(BaseModel):
     """What to compare with: another session, or the names that a look showed."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     session: dt.date | None = Field(None, description="None: the session before")
     symbols: Symbols | None = Field(None, description="What was there then, when the rules may have been others")
 
@@ -22,7 +22,7 @@ class Against(BaseModel):
 class ScreenRequest(BaseModel):
     """A stack to run, and what to tell about it."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     stack: StackBody
     columns: list[Text] = Field([], max_length=60)
     as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
@@ -144,7 +144,7 @@ class ScreenReply(BaseModel):
 class SeriesRequest(BaseModel):
     """Small charts for some names."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     symbols: list[Annotated[str, Field(max_length=12)]] = Field(max_length=80)
     what: Literal["price", "volatility"]
     sessions: int = Field(63, ge=10, le=504)
@@ -169,7 +169,7 @@ class SeriesReply(BaseModel):
 class ScreenDraft(BaseModel):
     """A screen to keep."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     name: str = Field(min_length=1, max_length=120)
     description: str = Field("", max_length=2_000)
     tags: list[Tag] = Field([], max_length=20)
@@ -195,7 +195,7 @@ class ScreenPath(BaseModel):
 class LookRequest(BaseModel):
     """What a saved screen shows now."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     session: dt.date
     symbols: Symbols
 
@@ -215,7 +215,7 @@ class LookReply(BaseModel):
 class ExportRequest(BaseModel):
     """Results as a file."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     format: Literal["csv", "xlsx", "json"]
     name: str = Field("screen", max_length=120)
     stack: StackBody

@@ -118,6 +118,7 @@ def _report(market: Market, own: dict[str, Described], ran: Ran, place: int, wan
 def _aim(ran: Ran, place: int, values: np.ndarray, wanted: int) -> list[AimEdge]:
     """Edges that leave `wanted` names while every other rule stays as it is."""
     eligible, already = ran.universe.copy(), np.zeros(ran.universe.shape, dtype=bool)
+    alone = True
     for rung in ran.rungs:
         others = [
             truth for member in rung.members if member != place and (truth := ran.rules[member].truth) is not None
@@ -125,6 +126,7 @@ def _aim(ran: Ran, place: int, values: np.ndarray, wanted: int) -> list[AimEdge]
         if rung.mode == "any" and place in rung.members:
             # These come through without this rule.
             already = np.logical_or.reduce([truth.yes for truth in others]) if others else already
+            alone = not others
         elif others:
             join = np.logical_or if rung.mode == "any" else np.logical_and
             eligible &= join.reduce([truth.yes for truth in others])
@@ -132,7 +134,9 @@ def _aim(ran: Ran, place: int, values: np.ndarray, wanted: int) -> list[AimEdge]
     if wanted <= through:
         return []
     shape = ran.rules[place].expression.shape  # type: ignore[union-attr]
-    found = aim(values, eligible & ~already, shape.lower, shape.upper, wanted - through)
+    # Among rules of which any one is enough, one without edges decides nothing: the others do.
+    without = None if alone else 0
+    found = aim(values, eligible & ~already, shape.lower, shape.upper, wanted - through, without=without)
     return [AimEdge(edge=edge.edge, value=edge.value, names=edge.names + through) for edge in found]
 
 

@@ -13,7 +13,7 @@ Symbol = Annotated[str, Field(min_length=1, max_length=64)]
 class Why(BaseModel):
     """Why a name came: from which page, in words, the link that shows it again, and the values then."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     page: str = Field(max_length=40)
     words: str = Field(max_length=600)
     link: str = Field("", max_length=1500, pattern=r"^(/[^/\\].*|/|)$", description="A path within Flinch")
@@ -21,7 +21,7 @@ class Why(BaseModel):
 
 
 class TrayAddition(BaseModel):
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     symbols: list[Symbol] = Field(min_length=1, max_length=500)
     why: Why
 
@@ -29,7 +29,7 @@ class TrayAddition(BaseModel):
 class TrayChange(BaseModel):
     """Change the whole tray by a list of names, in one step that undo takes back."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     op: Operation
     symbols: list[Symbol] = Field(max_length=2_000)
     why: Why

@@ -15,7 +15,7 @@ Stretch = tuple[int, int, float]
 class PlantedEarnings(BaseModel):
     """A fixed report, and the move its options price for it."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     date: dt.date
     timing: Literal["before_open", "after_close"]
     move: float
@@ -25,7 +25,7 @@ class Steering(BaseModel):
     """Closes led along straight lines between anchors: sessions counted back from the newest, and the log price there
     against the first anchor's. `wiggle` is how much of the name's own daily noise stays on top of the lines."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     anchors: list[tuple[int, float]]
     wiggle: float = 0.15
 
@@ -34,7 +34,7 @@ class PlantedInterest(BaseModel):
     """Contracts opened in each session from `first` to `last`, counted back from the newest (-1); they are in the open interest
     a session later. `base` is what was open in the morning of `first`."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     first: int
     last: int
     right: Literal["call", "put"]
@@ -47,7 +47,7 @@ class PlantedInterest(BaseModel):
 class Adjusted(BaseModel):
     """Contracts that a corporate action changed: each delivers 100 shares and cash, and is listed beside the standard ones."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     cash: float
     open_interest: int
 
@@ -55,7 +55,7 @@ class Adjusted(BaseModel):
 class Storyline(BaseModel):
     """One entry of the manifest."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     name: str
     symbol: str
     dates: list[dt.date]

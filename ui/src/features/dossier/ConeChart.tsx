@@ -3,6 +3,7 @@ import { useMemo } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { bottomAxis, chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
+import { told, toldOn } from "@/shared/chart/told";
 import { date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 
@@ -122,13 +123,22 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
           const part = parts[dataIndex];
           const median = part?.quantiles[cone.shares.indexOf(50)];
           return part
-            ? `<b>${part.sessions} sessions</b><br>now ${number(part.last, 1)} %<br>median ${number(median, 1)} % of ${part.windows} windows`
+            ? told(
+                `${part.sessions} sessions`,
+                `now ${number(part.last, 1)} %`,
+                `median ${number(median, 1)} % of ${part.windows} windows`,
+              )
             : "";
         }
         const row = (seriesName === "ex" ? ex : known)[dataIndex];
         if (!row) return "";
-        const without = row.earnings_inside ? `<br>without earnings ${number(row.vol_ex_earnings, 1)} %` : "";
-        return `<b>${date(row.expiration, true)}</b>, ${row.days} days<br>priced ${number(row.vol, 1)} %${without}<br>fit ${number(row.quality)}${row.flaw ? `: ${row.flaw}` : ""}`;
+        return toldOn(
+          date(row.expiration, true),
+          `, ${row.days} days`,
+          `priced ${number(row.vol, 1)} %`,
+          row.earnings_inside && `without earnings ${number(row.vol_ex_earnings, 1)} %`,
+          `fit ${number(row.quality)}${row.flaw ? `: ${row.flaw}` : ""}`,
+        );
       },
     },
     xAxis: bottomAxis(c, "sessions ahead, or back", {

@@ -156,6 +156,17 @@ function Head({ data }: { data: Dossier }) {
               {number(today.one_day_move_pct, 2)} %) is spent
             </>
           )}
+          <br />
+          <span className="muted">
+            {today.next_day_move === null ? (
+              <>Nothing is priced for the next session: {today.next_reason}.</>
+            ) : (
+              <>
+                priced now for the next session: ±{number(today.next_day_move, 2)} (±
+                {number(today.next_day_move_pct, 2)} %)
+              </>
+            )}
+          </span>
         </figcaption>
       </figure>
       <p className="report">

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, type Palette, sessionTooltip, twoPanes, usePalette, valueAxis } from "@/shared/chart/palette";
+import { told } from "@/shared/chart/told";
 import { compact, date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 
@@ -66,7 +67,7 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
     ],
     tooltip: sessionTooltip<{ dataIndex: number }>(c, (points) => {
       const i = points[0]?.dataIndex ?? 0;
-      return `<b>${date(h.sessions[i] ?? "", true)}</b><br>price ${number(h.close[i], 2)}<br>net ${compact(h.net[i])} $ a %`;
+      return told(date(h.sessions[i] ?? "", true), `price ${number(h.close[i], 2)}`, `net ${compact(h.net[i])} $ a %`);
     }),
     yAxis: [
       valueAxis(c, { scale: true, splitNumber: 2 }),

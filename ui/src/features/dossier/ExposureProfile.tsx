@@ -3,6 +3,7 @@ import { useMemo } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { bottomAxis, chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
+import { toldOn } from "@/shared/chart/told";
 import { compact, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { Empty } from "@/shared/ui/States";
@@ -80,7 +81,7 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
       axisPointer: { lineStyle: { color: c.muted, type: "solid" } },
       formatter: (points: { value: [number, number] }[]) => {
         const [spot, net] = points[0]?.value ?? [0, 0];
-        return `<b>${number(spot, 2)}</b>, ${number(100 * (spot / data.spot - 1), 1)} %<br>${compact(net)} $ a %`;
+        return toldOn(number(spot, 2), `, ${number(100 * (spot / data.spot - 1), 1)} %`, `${compact(net)} $ a %`);
       },
     },
     xAxis: bottomAxis(c, "", {

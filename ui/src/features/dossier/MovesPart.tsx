@@ -6,6 +6,7 @@ import { useMoves } from "@/shared/api/queries";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
 import { fans, type Outline } from "@/shared/chart/series";
+import { told } from "@/shared/chart/told";
 import { count, date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { Scrolling } from "@/shared/ui/Scrolling";
@@ -139,7 +140,7 @@ function makeOption(data: Data, shown: Fan[], c: Palette): EChartsCoreOption {
       const day = points[0]?.axisValue ?? "";
       const i = place.get(day);
       const close = i === undefined ? null : (bars.close[i] ?? null);
-      const lines = [`<b>${date(day, true)}</b>`];
+      const lines: string[] = [];
       if (i !== undefined)
         lines.push(`close ${number(close, 2)}, ${number(bars.low[i], 2)} to ${number(bars.high[i], 2)}`);
       for (const period of ["week", "month"]) {
@@ -153,7 +154,7 @@ function makeOption(data: Data, shown: Fan[], c: Palette): EChartsCoreOption {
         lines.push(
           `to ${date(fan.end)}: ${number(fan.anchor - fan.half_width, 2)} to ${number(fan.anchor + fan.half_width, 2)}`,
         );
-      return lines.join("<br>");
+      return told(date(day, true), ...lines);
     }),
     xAxis: monthAxis(days, c),
     yAxis: valueAxis(c, { scale: true }),
@@ -250,7 +251,9 @@ function Today({ data }: { data: Data }) {
         <>
           Today{" "}
           <span className="aside">
-            {t.reason ? t.reason : `five-minute closes in the move priced for one day, ±${number(t.one_day_move, 2)}`}
+            {t.reason
+              ? t.reason
+              : `five-minute closes in the move priced for today at the close before, ±${number(t.one_day_move, 2)}`}
           </span>
         </>
       }
@@ -302,7 +305,14 @@ function todayOption(data: Data, c: Palette): EChartsCoreOption {
       formatter: (points: { value: [number, number] }[]) => {
         const [minute, close] = points[0]?.value ?? [0, 0];
         const moved = anchor === null ? null : close - anchor;
-        return `<b>${clock(minute)}</b><br>${number(close, 2)}, ${signed(moved, 2)}${half && moved !== null ? `<br>${number((100 * Math.abs(moved)) / half)} % of the day’s move` : ""}`;
+        return told(
+          clock(minute),
+          `${number(close, 2)}, ${signed(moved, 2)}`,
+          half !== null &&
+            half > 0 &&
+            moved !== null &&
+            `${number((100 * Math.abs(moved)) / half)} % of the day’s move`,
+        );
       },
     },
     xAxis: {

@@ -4,6 +4,7 @@ import type { Schemas } from "@/shared/api/client";
 import { useMetrics, useOverTime } from "@/shared/api/queries";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette } from "@/shared/chart/palette";
+import { told } from "@/shared/chart/told";
 import { DASH, date, metricText, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 
@@ -151,7 +152,7 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
               ? "yes"
               : "no"
             : metricText(data.unit, data.decimals, value);
-      return `<b>${date(data.sessions[i] ?? "", true)}</b><br>${text} ${value === null || condition ? "" : data.unit}`;
+      return told(date(data.sessions[i] ?? "", true), `${text} ${value === null || condition ? "" : data.unit}`);
     }),
     xAxis: monthAxis(data.sessions, c),
     yAxis: {

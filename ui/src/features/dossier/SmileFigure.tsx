@@ -4,6 +4,7 @@ import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { bottomAxis, chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { hollowLine, whiskers } from "@/shared/chart/series";
+import { told, toldOn } from "@/shared/chart/told";
 import { date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { Empty } from "@/shared/ui/States";
@@ -132,7 +133,11 @@ function oneOption(smile: Smile, c: Palette): EChartsCoreOption {
       formatter: ({ dataIndex }: { dataIndex: number }) => {
         const q = rows[dataIndex];
         return q
-          ? `<b>${number(q.strike, 2)} ${q.is_call ? "call" : "put"}</b><br>bid ${number(q.bid, 1)} %, ask ${number(q.ask, 1)} %${q.used ? "" : "<br>too wide to take part"}`
+          ? told(
+              `${number(q.strike, 2)} ${q.is_call ? "call" : "put"}`,
+              `bid ${number(q.bid, 1)} %, ask ${number(q.ask, 1)} %`,
+              !q.used && "too wide to take part",
+            )
           : "";
       },
     },
@@ -181,7 +186,7 @@ function allOption(smiles: Smile[], c: Palette): EChartsCoreOption {
       formatter: ({ seriesIndex, data }: { seriesIndex: number; data: [number, number] }) => {
         const s = shown[seriesIndex];
         return s
-          ? `<b>${date(s.expiration, true)}</b>, ${s.days} days<br>${signed(data[0], 1)} σ: ${number(data[1], 1)} %`
+          ? toldOn(date(s.expiration, true), `, ${s.days} days`, `${signed(data[0], 1)} σ: ${number(data[1], 1)} %`)
           : "";
       },
     },

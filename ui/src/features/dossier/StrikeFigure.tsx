@@ -4,6 +4,7 @@ import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { fans } from "@/shared/chart/series";
+import { told } from "@/shared/chart/told";
 import { compact, date, number, signedCompact } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { Empty } from "@/shared/ui/States";
@@ -174,7 +175,11 @@ function makeOption(data: Data, shown: Shown, view: ReturnType<typeof inView>, c
         const put = (value: number | null) => (shown === "interest" && value !== null ? -value : value);
         const line = (words: string, now: number | null, was: number | null) =>
           `${words} ${compact(now)}${now !== null && was !== null ? `, ${signedCompact(now - was)}` : ""}`;
-        return `<b>${number(strike.strike, 2)}</b><br>${line("calls", p.call, p.callBefore)}<br>${line("puts", put(p.put), put(p.putBefore))}`;
+        return told(
+          number(strike.strike, 2),
+          line("calls", p.call, p.callBefore),
+          line("puts", put(p.put), put(p.putBefore)),
+        );
       },
     },
     xAxis: [

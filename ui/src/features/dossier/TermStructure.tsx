@@ -3,6 +3,7 @@ import { useMemo } from "react";
 import type { Dossier, Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, type Palette, usePalette } from "@/shared/chart/palette";
+import { toldOn } from "@/shared/chart/told";
 import { DASH, date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { Empty } from "@/shared/ui/States";
@@ -91,8 +92,13 @@ function makeOption(data: Dossier, c: Palette): EChartsCoreOption {
       formatter: ({ dataIndex }: { dataIndex: number }) => {
         const row = known[dataIndex];
         if (!row) return "";
-        const inside = row.earnings_inside ? "<br>earnings inside" : "";
-        return `<b>${date(row.expiration, true)}</b>, ${row.days} days<br>${number(row.vol, 1)} %<br>${row.strikes} strikes in the fit${inside}`;
+        return toldOn(
+          date(row.expiration, true),
+          `, ${row.days} days`,
+          `${number(row.vol, 1)} %`,
+          `${row.strikes} strikes in the fit`,
+          row.earnings_inside && "earnings inside",
+        );
       },
     },
     xAxis: {

@@ -4,6 +4,7 @@ import type { DossierRequest, Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, type Palette, sessionTooltip, twoPanes, usePalette, valueAxis } from "@/shared/chart/palette";
 import { hollowLine } from "@/shared/chart/series";
+import { told } from "@/shared/chart/told";
 import { date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { HvChoice } from "./HvChoice";
@@ -94,8 +95,8 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
       const session = h.sessions[i] ?? "";
       const iv = h.iv30[i] ?? null;
       const hv = h.hv[i] ?? null;
-      const lines = [
-        `<b>${date(session, true)}</b>`,
+      return told(
+        date(session, true),
         `implied ${number(iv, 1)} %, percentile ${number(h.iv_percentile[i])}`,
         `without earnings ${number(h.iv30_ex_earnings[i], 1)} %`,
         `historical ${number(hv, 1)} %`,
@@ -103,8 +104,7 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
         `ratio ${number(h.ratio[i], 2)}, percentile ${number(h.ratio_percentile[i])}`,
         h.reports.includes(session) ? "earnings reported" : "",
         h.ex_dates.includes(session) ? "ex-dividend" : "",
-      ];
-      return lines.filter(Boolean).join("<br>");
+      );
     }),
     yAxis: [
       valueAxis(c, { min: 0 }),

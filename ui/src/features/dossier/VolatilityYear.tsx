@@ -4,6 +4,7 @@ import type { Dossier, DossierRequest } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
 import { hollowLine } from "@/shared/chart/series";
+import { told } from "@/shared/chart/told";
 import { DASH, date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { HvChoice } from "./HvChoice";
@@ -79,9 +80,13 @@ function makeOption(data: Dossier, window: number, c: Palette): EChartsCoreOptio
       const session = year.sessions[i] ?? "";
       const iv = year.iv30[i] ?? null;
       const hv = year.hv[i] ?? null;
-      const report = year.reports.includes(session) ? "<br>earnings reported" : "";
-      const gap = iv !== null && hv !== null ? `<br>gap ${signed(iv - hv, 1)} points` : "";
-      return `<b>${date(session, true)}</b><br>implied ${number(iv, 1)} %<br>historical ${number(hv, 1)} %${gap}${report}`;
+      return told(
+        date(session, true),
+        `implied ${number(iv, 1)} %`,
+        `historical ${number(hv, 1)} %`,
+        iv !== null && hv !== null && `gap ${signed(iv - hv, 1)} points`,
+        year.reports.includes(session) && "earnings reported",
+      );
     }),
     xAxis: monthAxis(year.sessions, c),
     yAxis: valueAxis(c, { min: 0 }),

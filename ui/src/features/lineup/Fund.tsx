@@ -4,6 +4,7 @@ import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
 import { hollowLine } from "@/shared/chart/series";
+import { told } from "@/shared/chart/told";
 import { date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 
@@ -86,7 +87,11 @@ function makeOption(
     grid: { left: 46, right: 14, top: 12, bottom: 24 },
     tooltip: sessionTooltip<{ dataIndex: number }>(c, (points) => {
       const i = points[0]?.dataIndex ?? 0;
-      return `<b>${date(fund.sessions[i] ?? "", true)}</b><br>hollow ${number(priced[i], decimals)}${unit}<br>solid ${number(other[i], decimals)}${unit}`;
+      return told(
+        date(fund.sessions[i] ?? "", true),
+        `hollow ${number(priced[i], decimals)}${unit}`,
+        `solid ${number(other[i], decimals)}${unit}`,
+      );
     }),
     xAxis: monthAxis(fund.sessions, c),
     yAxis: valueAxis(c, { scale: true }),

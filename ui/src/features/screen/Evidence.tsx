@@ -10,9 +10,13 @@ type Range = Schemas["Range"];
 type Measured = Schemas["Measured"];
 
 const MEASURES: Record<Measured["measure"], { label: string; title: string; share: boolean }> = {
-  mean: { label: "Direction", title: "Mean move in expected moves, with its sign", share: false },
+  mean: {
+    label: "Direction",
+    title: "Mean move in expected moves, for the bet above zero and against it below",
+    share: false,
+  },
   size: { label: "Size", title: "Mean size of the move in expected moves, up or down", share: false },
-  up: { label: "Up", title: "Share of cases that rose", share: true },
+  up: { label: "Won", title: "Share of cases that went the way of the bet", share: true },
   range: {
     label: "Range",
     title:
@@ -56,10 +60,15 @@ export function Evidence({
   const moves = within(Number(params.get("moves") ?? 1), 0.1, 5, 1);
   const sessions = Math.round(within(Number(params.get("within") ?? 10), 1, 63, 10));
   const fresh = params.get("fresh") === "1";
+  const side = params.get("side")?.trim() || "up";
+  const bySign = side !== "up" && side !== "down";
+  const entry = params.get("entry") === "open" ? "open" : "close";
   const answer = useEvidence(
     {
       stack: { universe: screen.universe, rules, any_groups: chosen ? [] : screen.anyGroups },
       fresh,
+      side,
+      entry,
       target: kind === null ? null : { kind, moves, sessions },
     },
     true,
@@ -91,6 +100,45 @@ export function Evidence({
             onChange={(event) => onWrite({ fresh: event.target.checked ? "1" : null })}
           />{" "}
           first session of a stretch only
+        </label>
+        <label>
+          Bet{" "}
+          <select
+            aria-label="Side of the bet"
+            value={bySign ? "sign" : side}
+            onChange={(event) =>
+              onWrite({
+                side: { up: null, down: "down", sign: "week_position" }[event.target.value as "up" | "down" | "sign"],
+              })
+            }
+          >
+            <option value="up">up</option>
+            <option value="down">down</option>
+            <option value="sign">by the sign of</option>
+          </select>
+        </label>
+        {bySign && (
+          <input
+            className="side-input"
+            aria-label="Expression whose sign is the side of the bet"
+            key={side}
+            defaultValue={side}
+            maxLength={1000}
+            spellCheck={false}
+            onBlur={(event) => onWrite({ side: event.currentTarget.value.trim() || null })}
+            onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+          />
+        )}
+        <label>
+          from{" "}
+          <select
+            aria-label="Outcomes count from"
+            value={entry}
+            onChange={(event) => onWrite({ entry: event.target.value === "open" ? "open" : null })}
+          >
+            <option value="close">that close</option>
+            <option value="open">the next open</option>
+          </select>
         </label>
         <label>
           Target{" "}
@@ -166,6 +214,9 @@ function Found({ data }: { data: Data }) {
       <p className="verdict" role="status">
         {data.sentence}
       </p>
+      {data.sideless > 0 && (
+        <p className="muted">{count(data.sideless, "case")} left out: the side of the bet has no sign there.</p>
+      )}
       {data.target && <p className="verdict target">{data.target.sentence}</p>}
       <Fired data={data} />
       {data.cases > 0 && (
@@ -199,9 +250,10 @@ function Found({ data }: { data: Data }) {
         </table>
       )}
       <p className="muted small">
-        Moves are in units of the move that options priced for as many sessions. Intervals draw blocks of sessions, so
-        names of one day and outcomes that overlap count together; a verdict allows for all eight looks at direction and
-        size. Only what was known in each session is used; baskets, tray and fund members are today’s.
+        Moves are in units of the move that options priced for as many sessions, with the sign of the bet; the base
+        rates place the same bets. Intervals draw blocks of sessions and names, so names of one day, outcomes that
+        overlap and the habits of a name count together; a verdict allows for all twelve looks at direction, size and
+        range. Only what was known in each session is used; baskets, tray and fund members are today’s.
       </p>
     </Scrolling>
   );

@@ -5,6 +5,7 @@ import { SVGRenderer } from "echarts/renderers";
 import { type KeyboardEvent, useEffect, useMemo, useRef } from "react";
 import type { Metric } from "@/shared/api/client";
 import { chartBase, type Palette, usePalette } from "@/shared/chart/palette";
+import { toldOn } from "@/shared/chart/told";
 import { DASH, metricText, signed } from "@/shared/format";
 import { Empty } from "@/shared/ui/States";
 import { type Columns, type Row, valueAt } from "./rows";
@@ -168,7 +169,12 @@ function makeTiles(
         const d = point.data;
         if (!d?.symbol) return "";
         const sized = metricText(areaMetric?.unit ?? "", areaMetric?.decimals ?? 0, d.value);
-        return `<b>${d.symbol}</b> ${d.company}<br>${metric?.label ?? shade}: ${d.shown} ${unit}<br>${areaMetric?.label ?? area}: ${sized} ${areaMetric?.unit ?? ""}`;
+        return toldOn(
+          d.symbol,
+          ` ${d.company}`,
+          `${metric?.label ?? shade}: ${d.shown} ${unit}`,
+          `${areaMetric?.label ?? area}: ${sized} ${areaMetric?.unit ?? ""}`,
+        );
       },
     },
     series: [

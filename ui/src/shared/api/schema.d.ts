@@ -1083,16 +1083,39 @@ export interface components {
             sentence: string;
             /** Sessions */
             sessions: string[];
+            /**
+             * Side
+             * @description up, down, or the expression whose sign is the side of the bet
+             */
+            side: string;
+            /**
+             * Sideless
+             * @description Cases left out because the side has no sign there
+             */
+            sideless: number;
             target: components["schemas"]["TargetFound"] | null;
         };
         /** EvidenceRequest */
         EvidenceRequest: {
+            /**
+             * Entry
+             * @description Outcomes count from that close, or from the next open, since a close cannot be traded once known
+             * @default close
+             * @enum {string}
+             */
+            entry: "close" | "open";
             /**
              * Fresh
              * @description Count a name only on the first session of each stretch in which it holds
              * @default false
              */
             fresh: boolean;
+            /**
+             * Side
+             * @description The side of the bet: up, down, or an expression whose sign says it
+             * @default up
+             */
+            side: string;
             stack: components["schemas"]["StackBody"];
             /** @default null */
             target: components["schemas"]["Target"] | null;
@@ -2724,6 +2747,11 @@ export interface components {
             days: number;
             /** Independent */
             independent: number;
+            /**
+             * Open
+             * @description Cases whose window is not over, which do not count
+             */
+            open: number;
             other_days: components["schemas"]["Range"];
             /**
              * Priced
@@ -2774,8 +2802,20 @@ export interface components {
             /** Change Pct */
             change_pct: number | null;
             /**
+             * Next Day Move
+             * @description One standard deviation of the next session as priced now, in $
+             */
+            next_day_move: number | null;
+            /** Next Day Move Pct */
+            next_day_move_pct: number | null;
+            /**
+             * Next Reason
+             * @description Why nothing is priced for the next session
+             */
+            next_reason: string | null;
+            /**
              * One Day Move
-             * @description One standard deviation, in $
+             * @description One standard deviation as priced at the previous close, in $
              */
             one_day_move: number | null;
             /** One Day Move Pct */

@@ -71,7 +71,7 @@ export function chartBase(c: Palette) {
 }
 
 /** The tooltip of a chart over sessions: a plain line at the session pointed at. */
-export function sessionTooltip<Point>(c: Palette, formatter: (points: Point[]) => string) {
+export function sessionTooltip<Point>(c: Palette, formatter: (points: Point[]) => HTMLElement) {
   return {
     trigger: "axis",
     ...chartBase(c).tooltip,

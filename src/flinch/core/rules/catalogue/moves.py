@@ -110,8 +110,8 @@ def _cycle(period: str, words: str, none: str) -> tuple[Metric, ...]:
             f"Room to the {period}'s edge in one-day moves",
             f"{short} room σ",
             "σ",
-            f"room_to_{period}_pct / one_day_move_pct",
-            "The same in one-day expected moves.",
+            f"room_to_{period}_pct / next_day_move_pct",
+            "The same in moves priced for the next session.",
         ),
     )
 

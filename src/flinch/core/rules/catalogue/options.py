@@ -211,16 +211,25 @@ ENTRIES = (
         "The months overlap: there are about twelve independent ones.", decimals=0,
     ),
     _move(
-        "one_day_move_pct", "One-day expected move", "1-day move", "%", "iv_nearest / sqrt(252)",
-        "One standard deviation of a session's move, as the nearest expiration prices it.", decimals=2, scale="log",
+        "one_day_move_pct", "One-day expected move", "1-day move", "%", "lag(iv_nearest, 1) / sqrt(252)",
+        "One standard deviation of this session's move as the nearest expiration priced it at the close before, so that a report's "
+        "own session is measured by what was priced before it.", decimals=2, scale="log",
     ),
     _move(
-        "one_day_move", "One-day expected move in dollars", "1-day $", "$", "close * one_day_move_pct / 100",
-        "One standard deviation of a session's move, in dollars.",
+        "one_day_move", "One-day expected move in dollars", "1-day $", "$", "lag(close, 1) * one_day_move_pct / 100",
+        "One standard deviation of this session's move as priced at the close before, in dollars.",
+    ),
+    _move(
+        "next_day_move_pct", "Expected move of the next session", "Next day", "%", "iv_nearest / sqrt(252)",
+        "One standard deviation of the next session's move, as the nearest expiration prices it now.", decimals=2, scale="log",
+    ),
+    _move(
+        "next_day_move", "Expected move of the next session in dollars", "Next $", "$", "close * next_day_move_pct / 100",
+        "One standard deviation of the next session's move as priced now, in dollars.",
     ),
     _move(
         "spent", "Spent", "Spent", "%", "100 * abs(close - lag(close, 1)) / one_day_move",
-        "The share of today's one-day expected move that the price has already travelled, up or down.", decimals=0,
+        "The share of the move priced for this session that the price has already travelled, up or down.", decimals=0,
     ),
     _move(
         "week_move_pct", "Expected move, 7 days", "7-day move", "%", "iv7 * sqrt(7 / 365)",
@@ -244,13 +253,13 @@ ENTRIES = (
     ),
     _move(
         "beyond_share_63", "Sessions beyond their expected move", "Beyond", "%",
-        "100 * share_of_sessions(abs(pct_change(close, 1)) > lag(one_day_move_pct, 1), 63)",
+        "100 * share_of_sessions(abs(pct_change(close, 1)) > one_day_move_pct, 63)",
         "The share of 63 sessions that moved more than one standard deviation as priced the evening before. A fair price is "
         "beaten about 32 % of the time.", decimals=0,
     ),
     _move(
-        "move_over_range", "Expected move over the usual range", "Move/ATR", "×", "one_day_move / atr(14)",
-        "The one-day expected move against the average true range of 14 sessions.",
+        "move_over_range", "Expected move over the usual range", "Move/ATR", "×", "next_day_move / atr(14)",
+        "The move priced for the next session against the average true range of 14 sessions.",
     ),
     read("option activity and liquidity", "call_volume", "Call volume", "Calls", "contracts", "call_volume", _ACTIVITY,
          "Call contracts traded in the session, all expirations and strikes.", "no option activity is recorded"),

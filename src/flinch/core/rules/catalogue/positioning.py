@@ -112,8 +112,8 @@ ENTRIES = (
         "How far the flip lies from the price, in percent of it: below zero it lies under the price.", decimals=2,
     ),
     _exposure(
-        "flip_distance_moves", "Distance to the flip in expected moves", "Flip σ", "σ", "(flip - close) / one_day_move",
-        "How far the flip lies from the price, in one-day expected moves: below zero it lies under the price.",
+        "flip_distance_moves", "Distance to the flip in expected moves", "Flip σ", "σ", "(flip - close) / next_day_move",
+        "How far the flip lies from the price, in moves priced for the next session: below zero it lies under the price.",
     ),
     read(
         "gamma exposure", "near_exposure", "Gross exposure of the next expiration", "Next exp", _UNIT, "near_exposure", _CHAIN,
@@ -147,6 +147,11 @@ ENTRIES = (
         "peak_exposure_distance", "Distance to the strike with most exposure", "To peak", "%",
         "100 * (peak_exposure_strike / close - 1)", "How far the strike with most exposure lies from the price, in percent of it.",
         decimals=2,
+    ),
+    read(
+        "gamma exposure", "exposure_left_out", "Open contracts left out of exposure", "Left out", "contracts", "left_out", _CHAIN,
+        "Open contracts that no exposure of this name counts, because their expiration has no volatility that could be read.",
+        "no open interest is recorded", scale="linear",
     ),
     _interest(
         "open_interest_change_5", "Change of open interest, 5 sessions, contracts", "OI chg 5d", "contracts",

@@ -6,8 +6,8 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
 
-from flask import Response, current_app, g
-from pydantic import BaseModel, Field
+from flask import current_app, g
+from pydantic import BaseModel
 from sqlalchemy import Engine
 
 from flinch.core.rules import RuleError
@@ -17,6 +17,22 @@ from flinch.store.engine import DatabaseAway
 from flinch.store.kept import OWN_METRICS
 from flinch.store.models import OwnMetric
 from flinch.store.tray import local_owner
+from flinch.web.problems import Problem, UserError, reply
+
+__all__ = [
+    "Done",
+    "Problem",
+    "Services",
+    "UserError",
+    "dictionary",
+    "market",
+    "own_metrics",
+    "owner",
+    "reply",
+    "rule_problem",
+    "services",
+    "with_own",
+]
 
 
 @dataclass
@@ -40,33 +56,10 @@ def market() -> Market:
     return services().holder.current()
 
 
-class Problem(BaseModel):
-    """An error: what happened and what to do, and where."""
-
-    type: str = Field(description="A word for programs")
-    message: str = Field(description="A sentence for people that says what to do")
-    where: str | None = Field(None, description="The offending place: a rule, a field, a character")
-    nearest: list[str] = Field([], description="Listed symbols most like an unknown one")
-
-
 class Done(BaseModel):
     """It was done."""
 
     done: bool = True
-
-
-class UserError(Exception):
-    """An error that the request caused."""
-
-    def __init__(self, problem: Problem, status: int = 422) -> None:
-        super().__init__(problem.message)
-        self.problem = problem
-        self.status = status
-
-
-def reply(model: BaseModel, status: int = 200) -> Response:
-    """JSON of a model; NaN becomes null."""
-    return Response(model.model_dump_json(), status, mimetype="application/json")
 
 
 def owner() -> int:

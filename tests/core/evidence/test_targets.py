@@ -1,0 +1,108 @@
+"""Whether targets were touched, against a plain loop; the chance that options gave, against QuantLib and against drawn paths."""
+
+import math
+
+import numpy as np
+import pytest
+import QuantLib as ql
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from flinch.core.evidence import smile_at, touch_chance, touched_by
+
+
+@settings(max_examples=40)
+@given(st.integers(0, 1000))
+def test_touches_agree_with_a_plain_loop(seed):
+    rng = np.random.default_rng(seed)
+    close = 100 * np.exp(np.cumsum(0.02 * rng.normal(size=(3, 30)), axis=1))
+    high, low = close * (1 + 0.01 * rng.random(close.shape)), close * (1 - 0.01 * rng.random(close.shape))
+    close[0, 5] = high[0, 5] = low[0, 5] = np.nan
+    end = np.repeat([4.0, 11.0, 17.0, 24.0, 33.0], 6)
+    target = close * np.where(rng.random(close.shape) < 0.5, 1.03, 0.97)
+    touched, still_open = touched_by(high, low, close, target, end)
+    for i in range(3):
+        for t in range(30):
+            ahead = [s for s in range(t + 1, int(min(end[t], 29)) + 1) if np.isfinite(close[i, s])]
+            there = np.isfinite(target[i, t]) and end[t] > t
+            expected = math.nan
+            if ahead and there and end[t] < 30:
+                expected = float(
+                    any(
+                        high[i, s] >= target[i, t] if target[i, t] >= close[i, t] else low[i, s] <= target[i, t]
+                        for s in ahead
+                    )
+                )
+            assert touched[i, t] == pytest.approx(expected, nan_ok=True)
+            assert still_open[i, t] == (there and end[t] >= 30)
+
+
+def test_a_window_that_is_not_over_does_not_count_though_it_was_touched():
+    close = np.full((1, 6), 100.0)
+    high = np.array([[100.0, 100, 100, 100, 100, 106]])
+    end = np.arange(6) + 3.0
+    touched, still_open = touched_by(high, close, close, close * 1.05, end)
+    assert touched[0] == pytest.approx([0, 0, 1, np.nan, np.nan, np.nan], nan_ok=True)
+    assert still_open[0].tolist() == [0, 0, 0, 1, 1, 1]
+
+
+def test_a_target_at_the_close_is_a_rise_of_nothing_and_the_last_session_counts():
+    close, high, low = np.full((1, 3), 100.0), np.array([[100.0, 99.9, 100.0]]), np.full((1, 3), 99.0)
+    touched, _ = touched_by(high, low, close, close.copy(), np.array([1.0, 2.0, 2.0]))
+    assert touched[0] == pytest.approx([0, 1, np.nan], nan_ok=True)
+
+
+@given(st.floats(0.3, 3.0), st.floats(0.05, 1.5), st.floats(0.02, 2.0))
+def test_the_chance_is_that_of_a_driftless_price(target, vol, years):
+    if abs(target - 1) < 1e-3:
+        return
+    today = ql.Date(1, 1, 2026)
+    ql.Settings.instance().evaluationDate = today
+    days = max(1, round(365 * years))
+    count = ql.Actual365Fixed()
+    process = ql.BlackScholesProcess(
+        ql.QuoteHandle(ql.SimpleQuote(1.0)),
+        ql.YieldTermStructureHandle(ql.FlatForward(today, 0.0, count)),
+        ql.BlackVolTermStructureHandle(ql.BlackConstantVol(today, ql.NullCalendar(), vol, count)),
+    )
+    # One unit at the end if the level was touched on the way.
+    kind = ql.Option.Call if target > 1 else ql.Option.Put
+    option = ql.VanillaOption(ql.CashOrNothingPayoff(kind, target, 1.0), ql.AmericanExercise(today, today + days, True))
+    option.setPricingEngine(ql.AnalyticDigitalAmericanEngine(process))
+    found = touch_chance(np.array([target]), np.array([vol]), np.array([days / 365]))
+    assert found[0] == pytest.approx(option.NPV(), abs=1e-9)
+
+
+def test_drawn_prices_touch_as_often_and_falls_more_often_than_rises():
+    rng = np.random.default_rng(4)
+    steps, vol, years = 4_000, 0.8, 0.25
+    deviation = vol * math.sqrt(years / steps)
+    walk = np.zeros(4_000)
+    highest, lowest = walk.copy(), walk.copy()
+    for _ in range(steps):
+        walk += deviation * rng.normal(size=walk.size) - 0.5 * deviation**2
+        np.maximum(highest, walk, out=highest)
+        np.minimum(lowest, walk, out=lowest)
+    up, down = touch_chance(np.array([1.4, 0.6]), np.array([vol] * 2), np.array([years] * 2))
+    assert (highest >= math.log(1.4)).mean() == pytest.approx(up, abs=0.025)
+    assert (lowest <= math.log(0.6)).mean() == pytest.approx(down, abs=0.025)
+    same_distance = touch_chance(np.array([1 / 0.6, 0.6]), np.array([vol] * 2), np.array([years] * 2))
+    assert same_distance[1] > same_distance[0] + 0.03
+
+
+def test_what_cannot_be_priced_is_missing():
+    target, vol = np.array([np.nan, 1.1, 1.1, 0.0]), np.array([0.3, np.nan, 0.0, 0.3])
+    assert np.isnan(touch_chance(target, vol, np.full(4, 0.5))).all()
+    assert touch_chance(np.array([1.0]), np.array([0.3]), np.array([0.5]))[0] == pytest.approx(1.0)
+
+
+def test_the_smile_goes_through_its_three_points_and_is_left_alone_near_the_money():
+    vol, put, call = np.full(5, 0.30), np.full(5, 0.34), np.full(5, 0.29)
+    found = smile_at(np.array([-0.5, 0.9, -1.5, 1.5, -9.0]), vol, put, call)
+    assert found[:2].tolist() == [0.30, 0.30]
+    slope, bend = (0.29 - 0.34) / (2 * 0.67449), (0.34 + 0.29 - 0.60) / (2 * 0.67449**2)
+    assert found[2] == pytest.approx(0.30 - 1.5 * slope + 2.25 * bend, rel=1e-4)
+    assert found[3] == pytest.approx(0.30 + 1.5 * slope + 2.25 * bend, rel=1e-4)
+    assert found[4] == pytest.approx(0.30 - 2 * slope + 4 * bend, rel=1e-4), "level beyond two deviations"
+    assert smile_at(np.array([-2.0]), np.array([0.3]), np.array([np.nan]), np.array([0.29]))[0] == 0.3
+    assert smile_at(np.array([-2.0]), np.array([0.3]), np.array([0.9]), np.array([0.9]))[0] == pytest.approx(0.6)
