@@ -23,7 +23,7 @@ from flinch.features.tray.routes import blueprint as tray
 from flinch.market import MarketHolder, MarketNotReady, UnknownName
 from flinch.screening.groups import NoSuchGroup
 from flinch.settings import Settings
-from flinch.store.engine import DatabaseAway, is_away, make_engine
+from flinch.store.engine import DatabaseAway, DiskFull, OutcomeUnknown, is_away, is_full, make_engine
 from flinch.store.kept import NameTaken, TooMany
 from flinch.web import Problem, Services, UserError, reply, rule_problem
 from flinch.web.guard import add_headers, refuse_other_origins, refuse_unreadable_bodies
@@ -32,6 +32,16 @@ from flinch.web.lane import SECONDS, CallerGone, DeadlineReached, LaneFull, begi
 _AWAY = Problem(
     type="database_away",
     message="The database does not answer. Nothing was changed; Flinch asks again by itself until it is back.",
+)
+
+_UNKNOWN = Problem(
+    type="outcome_unknown",
+    message="The database went away while it kept this change, so whether it did is not known. Flinch asks again by itself under "
+    "the same key, which does nothing twice.",
+)
+_NO_ROOM = Problem(
+    type="disk_full",
+    message="The disk that the database writes to is full. Nothing was changed. Make room on it and try again.",
 )
 
 
@@ -47,7 +57,7 @@ def create_app(settings: Settings) -> OpenAPI:
     )
     app.config["MAX_CONTENT_LENGTH"] = 1 << 20
     app.config["TRUSTED_HOSTS"] = ["127.0.0.1", "localhost", "[::1]"]
-    engine = make_engine(settings.database_url)
+    engine = make_engine(settings.database_url, patient=False)
     app.extensions["flinch"] = Services(engine, MarketHolder(engine))
     for blueprint in (frame, screen, dossier, lineup, tray, baskets, handbook):
         app.register_api(blueprint)
@@ -98,7 +108,9 @@ def _answer_errors(app: OpenAPI) -> None:
 
     @app.errorhandler(DeadlineReached)
     def late(error: DeadlineReached) -> Response:
-        message = f"This took longer than the {SECONDS:.0f} seconds that a request may take and was stopped. Ask for less."
+        message = (
+            f"This took longer than the {SECONDS:.0f} seconds that a request may take and was stopped. Ask for less."
+        )
         return reply(Problem(type="too_slow", message=message), 503)
 
     @app.errorhandler(CallerGone)
@@ -119,10 +131,16 @@ def _answer_errors(app: OpenAPI) -> None:
 
     @app.errorhandler(DatabaseAway)
     def away(error: DatabaseAway) -> Response:
-        return reply(_AWAY, 503)
+        return reply(_UNKNOWN if isinstance(error, OutcomeUnknown) else _AWAY, 503)
+
+    @app.errorhandler(DiskFull)
+    def full_disk(error: DiskFull) -> Response:
+        return reply(_NO_ROOM, 507)
 
     @app.errorhandler(DBAPIError)
     def database(error: DBAPIError) -> Response:
+        if is_full(error):
+            return reply(_NO_ROOM, 507)
         if is_away(error):
             return reply(_AWAY, 503)
         raise error

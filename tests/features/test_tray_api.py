@@ -139,5 +139,5 @@ def test_another_site_may_not_change_the_tray(client: FlaskClient):
     add(client, "TARNO")
     answer = client.post("/api/tray/undo", headers={"Sec-Fetch-Site": "cross-site"})
     assert answer.status_code == 403
-    assert symbols(client.get("/api/tray", headers={"Sec-Fetch-Site": "cross-site"})) == ["TARNO"]
+    assert symbols(client.get("/api/tray")) == ["TARNO"]
     assert client.get("/api/tray", headers={"Host": "elsewhere.example"}).status_code == 400

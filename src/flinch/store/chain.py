@@ -9,7 +9,7 @@ import polars as pl
 from sqlalchemy import Engine, select
 
 from flinch.store.models import ChainSnapshot, ContractSeries, Dividend, OptionQuote, SnapshotPrice
-from flinch.store.reading import read_table
+from flinch.store.reading import read_rows, read_table
 
 
 def stored(moment: dt.datetime) -> dt.datetime:
@@ -41,7 +41,7 @@ def read_chain(engine: Engine, name_id: int, taken_at: dt.datetime, expiration: 
     if expiration is not None:
         wanted.append(q.expiration == expiration)
     columns = (q.expiration, q.strike, q.is_call, q.bid, q.ask, q.volume, q.open_interest)
-    rows = read_table(engine, select(*columns).where(*wanted).order_by(q.expiration, q.strike, q.is_call))
+    rows = read_rows(engine, select(*columns).where(*wanted).order_by(q.expiration, q.strike, q.is_call))
     return rows.with_columns(pl.col("expiration").cast(pl.Date), pl.col("is_call").cast(pl.Boolean))
 
 
@@ -49,12 +49,12 @@ def read_adjusted(engine: Engine, name_id: int, taken_at: dt.datetime) -> pl.Dat
     """What is held of a name's adjusted contracts at a snapshot, a series a row: series, multiplier, shares, cash, contracts,
     open_interest."""
     q, s = OptionQuote, ContractSeries
-    rows = read_table(
+    rows = read_rows(
         engine,
         select(q.series, q.open_interest).where(q.name_id == name_id, q.taken_at == stored(taken_at), q.series > 0),
     )
     held = rows.group_by("series").agg(pl.len().alias("contracts"), pl.col("open_interest").cast(pl.Int64).sum())
-    terms = read_table(
+    terms = read_rows(
         engine,
         select(s.series, s.multiplier, s.shares, s.cash).where(s.name_id == name_id, s.series > 0).order_by(s.series),
     )
@@ -88,7 +88,8 @@ def read_spots(engine: Engine, taken_at: dt.datetime, name_id: int | None = None
     """Price of every name at a snapshot, or of one: name_id, price."""
     p = SnapshotPrice
     wanted = [p.taken_at == stored(taken_at), *([] if name_id is None else [p.name_id == name_id])]
-    return read_table(engine, select(p.name_id, p.price).where(*wanted).order_by(p.name_id))
+    read = read_table if name_id is None else read_rows
+    return read(engine, select(p.name_id, p.price).where(*wanted).order_by(p.name_id))
 
 
 def read_multipliers(engine: Engine) -> pl.DataFrame:
@@ -100,7 +101,5 @@ def read_multipliers(engine: Engine) -> pl.DataFrame:
 def read_dividends(engine: Engine, name_id: int) -> pl.DataFrame:
     """Every dividend of a name by ex-date: ex_date, declared_on, amount."""
     d = Dividend
-    rows = read_table(
-        engine, select(d.ex_date, d.declared_on, d.amount).where(d.name_id == name_id).order_by(d.ex_date)
-    )
+    rows = read_rows(engine, select(d.ex_date, d.declared_on, d.amount).where(d.name_id == name_id).order_by(d.ex_date))
     return rows.with_columns(pl.col("ex_date", "declared_on").cast(pl.Date))

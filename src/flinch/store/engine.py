@@ -5,24 +5,48 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from sqlalchemy import URL, Engine, create_engine, make_url
+from sqlalchemy import URL, Engine, create_engine, event, make_url
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
-from sqlalchemy.orm import Session
+from sqlalchemy.exc import TimeoutError as PoolTimeout
+from sqlalchemy.orm import ORMExecuteState, Session
 
 
 class DatabaseAway(Exception):
     """The database does not answer. What was asked did not happen; asking again is safe."""
 
 
-def make_engine(url: str) -> Engine:
-    """Engine for `url`; pooled connections are checked before use, so a restarted server is not noticed."""
+class OutcomeUnknown(DatabaseAway):
+    """The database went away while it was told to keep a change: whether it did is not known."""
+
+
+class DiskFull(Exception):
+    """The database has no room to write. Nothing was changed."""
+
+
+ANSWER_SECONDS = 3
+"""How long a server that serves pages waits for the database; loading waits longer."""
+_LOADING_SECONDS = 600
+_NO_ROOM = (1021, 1114, 1041, 28)
+
+
+def make_engine(url: str, *, patient: bool = True) -> Engine:
+    """Engine for `url`; pooled connections are checked before use, so a restarted server is not noticed.
+
+    One that is not `patient` gives up after a few seconds, whether a connection, an answer or a free place in its pool is waited
+    for, and opens no more connections than its pool holds.
+    """
+    seconds = _LOADING_SECONDS if patient else ANSWER_SECONDS
     return create_engine(
         url,
         pool_pre_ping=True,
         pool_size=8,
+        max_overflow=10 if patient else 0,
+        pool_timeout=30 if patient else ANSWER_SECONDS,
         connect_args={
             "local_infile": True,
-            "connect_timeout": 3,
+            "connect_timeout": ANSWER_SECONDS,
+            "read_timeout": seconds,
+            "write_timeout": seconds,
             "charset": "utf8mb4",
             "init_command": "SET time_zone='+00:00'",
         },
@@ -43,13 +67,50 @@ def is_away(error: DBAPIError) -> bool:
     )
 
 
+def is_full(error: DBAPIError) -> bool:
+    """Whether an error means that nothing can be written for want of room."""
+    code = error.orig.args[0] if error.orig is not None and error.orig.args else 0
+    return code in _NO_ROOM or "No space left" in str(error.orig) or "is full" in str(error.orig)
+
+
 @contextmanager
-def transaction(engine: Engine) -> Iterator[Session]:
-    """A session that commits at the end; a vanished server becomes `DatabaseAway`."""
+def told() -> Iterator[None]:
+    """A vanished server becomes `DatabaseAway`, a full disk `DiskFull`."""
     try:
-        with Session(engine) as session, session.begin():
-            yield session
+        yield
     except DBAPIError as error:
+        if is_full(error):
+            raise DiskFull from error
         if is_away(error):
             raise DatabaseAway from error
         raise
+    except PoolTimeout as error:
+        raise DatabaseAway from error
+
+
+@contextmanager
+def transaction(engine: Engine) -> Iterator[Session]:
+    """A session that commits at the end; see `told`. A server that vanishes while it commits changes leaves it open whether they
+    were kept: `OutcomeUnknown`."""
+    with told(), Session(engine) as session:
+        changes = False
+
+        @event.listens_for(session, "do_orm_execute")
+        def executed(state: ORMExecuteState) -> None:
+            nonlocal changes
+            changes = changes or not state.is_select
+
+        @event.listens_for(session, "after_flush")
+        def flushed(*_: object) -> None:
+            nonlocal changes
+            changes = True
+
+        with session.begin() as work:
+            yield session
+            session.flush()
+            try:
+                work.commit()
+            except DBAPIError as error:
+                if changes and is_away(error):
+                    raise OutcomeUnknown from error
+                raise

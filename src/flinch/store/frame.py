@@ -29,7 +29,7 @@ from flinch.store.models import (
     Position,
     VolatilityDay,
 )
-from flinch.store.reading import dates, numbers, read_table
+from flinch.store.reading import dates, numbers, read_rows, read_table
 
 Floats = NDArray[np.float64]
 TENORS = (7, 14, 30, 60, 90, 180, 365)
@@ -262,7 +262,8 @@ def read_expiries(
     wanted = [e.taken_at == stored(taken_at)]
     if name_id is not None:
         wanted.append(e.name_id == name_id)
-    rows = read_table(
+    read = read_table if name_id is None else read_rows
+    rows = read(
         engine,
         select(
             e.name_id,

@@ -5,21 +5,23 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import getpass
-import hashlib
 import os
 import secrets
 import shutil
 import signal
 import socket
+import stat
 import subprocess
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 import pymysql
 
 _PARENT_DEATH = 1
 _READY_SECONDS = 60
+_DENIED = 1698
 
 
 class ServerFailed(Exception):
@@ -49,9 +51,7 @@ class LocalServer:
         self.port = free_port()
         self._password = secrets.token_hex(16)
         self._process: subprocess.Popen[bytes] | None = None
-        # A socket's path may not exceed about 100 characters, so it lives in the temporary folder.
-        token = hashlib.sha256(str(self.folder).encode()).hexdigest()[:12]
-        self._run = Path(tempfile.gettempdir()) / f"flinch-{os.getuid()}-{token}"
+        self._run: Path | None = None
 
     @property
     def url(self) -> str:
@@ -60,8 +60,9 @@ class LocalServer:
 
     def start(self) -> None:
         """Make the data folder when there is none or only half of one, stop a server left over on it, start."""
-        self.folder.mkdir(parents=True, exist_ok=True)
-        self._run.mkdir(mode=0o700, exist_ok=True)
+        self.folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        _require_own(self.folder)
+        self.folder.chmod(0o700)
         self._stop_left_over()
         whole = self.folder / "installed"
         if not whole.exists():
@@ -87,14 +88,16 @@ class LocalServer:
         if self._process is not None:
             _end(self._process)
             self._process = None
-        shutil.rmtree(self._run, ignore_errors=True)
+        self._leave_socket()
 
     def _install(self) -> None:
         command = [
             _program("mariadb-install-db"),
             "--no-defaults",
             f"--datadir={self.data}",
-            "--auth-root-authentication-method=normal",
+            # The system's user that runs the server is its root, seen by the socket; there is no password to guess.
+            "--auth-root-authentication-method=socket",
+            f"--auth-root-socket-user={getpass.getuser()}",
             "--skip-test-db",
             f"--user={getpass.getuser()}",
         ]
@@ -102,7 +105,17 @@ class LocalServer:
         if done.returncode:
             raise ServerFailed(f"the database folder {self.data} could not be made: {done.stderr.strip()[-300:]}")
 
+    def _leave_socket(self) -> None:
+        if self._run is not None:
+            shutil.rmtree(self._run, ignore_errors=True)
+            self._run = None
+
     def _launch(self) -> None:
+        # A socket's path may not exceed about 100 characters, so it lives in the temporary folder: in one of a name that nobody
+        # can know before, made by us and open to us alone.
+        self._leave_socket()
+        self._run = Path(tempfile.mkdtemp(prefix="flinch-"))
+        _require_own(self._run)
         command = [
             _program("mariadbd"),
             "--no-defaults",
@@ -142,15 +155,34 @@ class LocalServer:
         raise ServerFailed(f"the database server did not answer within {_READY_SECONDS} s; its log is {self.log}")
 
     def _prepare(self) -> None:
-        connection = pymysql.connect(  # type: ignore[no-untyped-call]
-            unix_socket=str(self._run / "server.sock"), user="root", connect_timeout=3
-        )
-        with connection, connection.cursor() as cursor:  # type: ignore[no-untyped-call]
+        with self._enter() as connection, connection.cursor() as cursor:
             cursor.execute("CREATE DATABASE IF NOT EXISTS flinch")
             cursor.execute("DELETE FROM mysql.global_priv WHERE User = 'root' AND Host <> 'localhost'")
             cursor.execute("FLUSH PRIVILEGES")
             cursor.execute("CREATE OR REPLACE USER 'flinch'@'127.0.0.1' IDENTIFIED BY %s", (self._password,))
             cursor.execute("GRANT ALL ON flinch.* TO 'flinch'@'127.0.0.1'")
+
+    def _enter(self) -> Any:
+        """A connection as the system's user that we are, whom the server knows by the socket."""
+        assert self._run is not None
+        me, socket_file = getpass.getuser(), str(self._run / "server.sock")
+
+        def enter(user: str) -> Any:
+            return pymysql.connect(unix_socket=socket_file, user=user, connect_timeout=3)  # type: ignore[no-untyped-call]
+
+        try:
+            connection = enter(me)
+        except pymysql.err.OperationalError as error:
+            if error.args[0] != _DENIED:
+                raise
+            # A folder of an earlier version, whose root had no password.
+            connection = enter("root")
+        with connection.cursor() as cursor:
+            cursor.execute("CREATE USER IF NOT EXISTS %s@localhost IDENTIFIED VIA unix_socket", (me,))
+            cursor.execute("GRANT ALL ON *.* TO %s@localhost WITH GRANT OPTION", (me,))
+            for user in {me, "root"}:
+                cursor.execute("ALTER USER %s@localhost IDENTIFIED VIA unix_socket", (user,))
+        return connection
 
     def _stop_left_over(self) -> None:
         """A server that outlived its owner still holds the data folder; end that one and no other."""
@@ -165,6 +197,15 @@ class LocalServer:
         deadline = time.monotonic() + _READY_SECONDS
         while _runs(pid) and time.monotonic() < deadline:
             time.sleep(0.05)
+
+
+def _require_own(folder: Path) -> None:
+    """Refuse a folder that is a link, or that another user owns or may write to."""
+    status = folder.lstat()
+    if stat.S_ISLNK(status.st_mode) or status.st_uid != os.getuid() or status.st_mode & 0o022:
+        raise ServerFailed(
+            f"the folder {folder} is a link, or another user owns it or may write to it: remove it, or take that right away"
+        )
 
 
 def _program(name: str) -> str:

@@ -8,10 +8,10 @@ import connectorx
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
-from sqlalchemy import Engine, Select
+from sqlalchemy import BigInteger, Boolean, Date, DateTime, Double, Engine, Integer, Select, SmallInteger, String
 from sqlalchemy.dialects import mysql
 
-from flinch.store.engine import DatabaseAway, reader_url
+from flinch.store.engine import DatabaseAway, reader_url, told
 
 
 def dates(column: pl.Series) -> NDArray[np.datetime64]:
@@ -22,6 +22,26 @@ def dates(column: pl.Series) -> NDArray[np.datetime64]:
 def numbers(column: pl.Series) -> NDArray[np.float64]:
     """A column of numbers, NaN where NULL."""
     return column.cast(pl.Float64).fill_null(np.nan).to_numpy()
+
+
+def read_rows(engine: Engine, statement: Select[*tuple[Any, ...]]) -> pl.DataFrame:
+    """The few rows of a query that a request asks for, by a connection of the pool; columns as from `read_table`."""
+    with told(), engine.connect() as connection:
+        rows = connection.execute(statement).all()
+    schema = {str(column.key): _KINDS[type(column.type)] for column in statement.selected_columns}
+    return pl.DataFrame([tuple(row) for row in rows], schema, orient="row")
+
+
+_KINDS: dict[type, Any] = {
+    Date: pl.Date,
+    DateTime: pl.Datetime,
+    Double: pl.Float64,
+    Integer: pl.Int64,
+    SmallInteger: pl.Int64,
+    BigInteger: pl.Int64,
+    Boolean: pl.Boolean,
+    String: pl.String,
+}
 
 
 def read_table(engine: Engine, statement: Select[*tuple[Any, ...]]) -> pl.DataFrame:
