@@ -12,6 +12,7 @@ from werkzeug.exceptions import HTTPException
 from werkzeug.wrappers import Response as BaseResponse
 
 from flinch import __version__
+from flinch.core.interrupt import TooCostly
 from flinch.core.rules import RuleError
 from flinch.features.baskets.routes import blueprint as baskets
 from flinch.features.dossier.routes import blueprint as dossier
@@ -27,7 +28,7 @@ from flinch.store.engine import DatabaseAway, DiskFull, OutcomeUnknown, is_away,
 from flinch.store.kept import NameTaken, TooMany
 from flinch.web import Problem, Services, UserError, reply, rule_problem
 from flinch.web.guard import add_headers, refuse_other_origins, refuse_unreadable_bodies
-from flinch.web.lane import SECONDS, CallerGone, DeadlineReached, LaneFull, begin_request
+from flinch.web.lane import SECONDS, CallerGone, DeadlineReached, LaneFull, begin_request, end_request
 
 _AWAY = Problem(
     type="database_away",
@@ -66,6 +67,7 @@ def create_app(settings: Settings) -> OpenAPI:
     for check in (begin_request, refuse_other_origins, refuse_unreadable_bodies):
         app.before_request(check)
     app.after_request(add_headers)
+    app.teardown_request(end_request)
     return app
 
 
@@ -112,6 +114,14 @@ def _answer_errors(app: OpenAPI) -> None:
             f"This took longer than the {SECONDS:.0f} seconds that a request may take and was stopped. Ask for less."
         )
         return reply(Problem(type="too_slow", message=message), 503)
+
+    @app.errorhandler(TooCostly)
+    def costly(error: TooCostly) -> Response:
+        message = (
+            f"This would take about {error.seconds:.1f} seconds of computing; one request may take {error.most:.0f}. "
+            "Use shorter windows, or fewer rules and columns at once."
+        )
+        return reply(Problem(type="too_costly", message=message, where="rules"), 422)
 
     @app.errorhandler(CallerGone)
     def alone(error: CallerGone) -> Response:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import fcntl
 import importlib
+import itertools
 import multiprocessing
 import signal
 import socket
@@ -16,6 +16,7 @@ import urllib.request
 from collections.abc import Iterator
 from pathlib import Path
 
+from flinch.memory import give_back, keep_little
 from flinch.store.local_server import LocalServer, ServerFailed, end_with_parent
 
 HOST = "127.0.0.1"
@@ -31,6 +32,7 @@ def run_demo(folder: Path, port: int, *, reset: bool) -> None:
     `folder` holds the database. `reset` makes the market afresh; what users own (the tray) goes too.
     """
     began = time.monotonic()
+    keep_little()
     with _only_one(folder):
         _require_free(port)
         server = LocalServer(folder / "database")
@@ -130,11 +132,14 @@ def _serve(server: LocalServer, port: int, began: float) -> None:
             market = services.holder.current()
             say_when_it_answers(port, began)
             warm(market, lambda share: None)
-            market.bars(5)
-            give_back_memory()
+            give_back()
 
     def watch() -> None:
-        while not stopped.wait(1.0):
+        for second in itertools.count():
+            if stopped.wait(1.0):
+                return
+            if second % 10 == 0:
+                give_back()
             with contextlib.suppress(ServerFailed):
                 if server.restart_if_down():
                     print("  the database server had ended; it was started again", flush=True)
@@ -157,12 +162,6 @@ def say_when_it_answers(port: int, began: float) -> None:
         with urllib.request.urlopen(f"http://{HOST}:{port}{path}", timeout=30) as answer:
             answer.read()
     print(f"\nFlinch is at http://{HOST}:{port}/   ({time.monotonic() - began:.1f} s; Ctrl-C stops it)", flush=True)
-
-
-def give_back_memory() -> None:
-    """Hand freed pages back to the system: reading and warming free as much as stays, and the C library keeps it for itself."""
-    with contextlib.suppress(OSError, AttributeError):
-        ctypes.CDLL("libc.so.6").malloc_trim(0)
 
 
 @contextlib.contextmanager

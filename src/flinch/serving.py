@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import socket
 from typing import Any
 
@@ -18,6 +19,8 @@ def make_server(app: Any, host: str, port: int) -> Any:
 
     Half-sent requests wait in the server's own loop, bounded in number and time, and take no worker. Call `run` and `close`.
     """
+    # How many requests wait for a worker is nobody's business on a terminal.
+    logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     listen = [f"{host}:{port}"]
     if _has_ipv6_loopback(port):
         listen.append(f"[::1]:{port}")

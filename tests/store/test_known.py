@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from sqlalchemy import Engine
 
 from flinch.feeds.simulated import SimulatedMarket
-from flinch.store.bars import load_bars
+from flinch.store.bars import load_bars, load_day_bars
 from flinch.store.facts import Report, next_reactions, report_days
 from flinch.store.frame import MarketFrame, load_frame
 from flinch.store.known import Events
@@ -100,6 +100,21 @@ def test_longer_bars_are_made_of_the_minutes_and_add_up_to_the_day(engine: Engin
             shares = np.nansum(held.volume[:, part], axis=1)
             whole = np.nan_to_num(frame.volume[:, session])
             assert np.array_equal(shares[traded], whole[traded]), length
+
+
+def test_bars_of_one_name_and_day_are_those_of_all(engine: Engine):
+    frame = loaded(engine)
+    every = load_bars(engine, frame.ids, frame.sessions)
+    for symbol in ("TARNO", "FENSO", "GLUDO"):
+        row = frame.index[symbol]
+        one = load_day_bars(engine, int(frame.ids[row]), frame.sessions[-1])
+        for length in (5, 15, 60):
+            today = every[length].session == frame.sessions.size - 1
+            for field in ("open", "high", "low", "close", "volume"):
+                mine, theirs = getattr(one[length], field)[0], getattr(every[length], field)[row, today]
+                # The name's own day ends with its last trade.
+                np.testing.assert_array_equal(mine, theirs[: mine.size])
+                assert np.isnan(theirs[mine.size :]).all()
 
 
 def test_figures_are_used_only_from_the_session_they_became_known(engine: Engine, simulated: SimulatedMarket):

@@ -9,6 +9,49 @@ from contextvars import ContextVar
 _question: ContextVar[Callable[[], None] | None] = ContextVar("question", default=None)
 
 
+class TooCostly(Exception):
+    """What was asked for takes more computing than may be spent on it; `seconds` is about how much, `most` how much may be."""
+
+    def __init__(self, seconds: float, most: float) -> None:
+        super().__init__(f"{seconds:.1f} of {most:.1f} s")
+        self.seconds = seconds
+        self.most = most
+
+
+class Budget:
+    """Seconds of computing that may be spent, by estimate: it is the same on a busy machine."""
+
+    def __init__(self, most: float) -> None:
+        self.most = most
+        self.spent = 0.0
+
+    def spend(self, seconds: float) -> None:
+        """Take from the budget; raises TooCostly before anything is computed."""
+        if self.spent + seconds > self.most:
+            raise TooCostly(self.spent + seconds, self.most)
+        self.spent += seconds
+
+
+_budget: ContextVar[Budget | None] = ContextVar("budget", default=None)
+
+
+def spend(seconds: float) -> None:
+    """Take from the budget in force, if there is one."""
+    budget = _budget.get()
+    if budget is not None:
+        budget.spend(seconds)
+
+
+@contextmanager
+def within(budget: Budget) -> Iterator[None]:
+    """While the body runs, `spend` takes from this budget."""
+    token = _budget.set(budget)
+    try:
+        yield
+    finally:
+        _budget.reset(token)
+
+
 def checkpoint() -> None:
     """Go on, or raise what the question asked by `stopped_by` raises."""
     question = _question.get()

@@ -13,7 +13,7 @@ from numba import njit
 
 from flinch.core.arrays import FloatArray, IntArray
 
-_MEAN, _SUM, _SAMPLE, _POPULATION, _MIN, _MAX, _DEVIATION = range(7)
+_MEAN, _SUM, _SAMPLE, _POPULATION, _MIN, _MAX, _DEVIATION, _WEIGHTED = range(8)
 
 
 @njit(cache=True, nogil=True)
@@ -37,6 +37,11 @@ def _reduce(values: Any, window: int, kind: int, out: Any) -> None:
                 out[i, t] = best
                 continue
             total = 0.0
+            if kind == 7:
+                for k in range(first, t + 1):
+                    total += (k - first + 1) * values[i, k]
+                out[i, t] = total / (window * (window + 1) / 2)
+                continue
             for k in range(first, t + 1):
                 total += values[i, k]
             if kind == 1:
@@ -190,6 +195,11 @@ def rolling_mean(values: FloatArray, window: int) -> FloatArray:
 def rolling_sum(values: FloatArray, window: int) -> FloatArray:
     """Sum of the last `window` values."""
     return _reduced(values, window, _SUM)
+
+
+def rolling_weighted_mean(values: FloatArray, window: int) -> FloatArray:
+    """Mean of the last `window` values weighted 1, 2, ..., `window`, the newest heaviest."""
+    return _reduced(values, window, _WEIGHTED)
 
 
 def rolling_std(values: FloatArray, window: int, *, sample: bool = True) -> FloatArray:

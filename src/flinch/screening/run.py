@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
@@ -53,6 +54,15 @@ def rungs_of(stack: StackBody) -> list[Rung]:
             placed[rule.group] = len(rungs)
             rungs.append(Rung((index,), "any" if rule.group in stack.any_groups else "all"))
     return rungs
+
+
+def stack_work(dictionary: Dictionary, stack: StackBody) -> int:
+    """Units of work of a stack's rules, as far as they can be read: what costs least goes first."""
+    total = 0
+    for rule in stack.rules:
+        with suppress(RuleError):
+            total += dictionary.read(rule.text, rule.bars).node.work
+    return total
 
 
 def run_stack(market: Market, dictionary: Dictionary, stack: StackBody, universe: BoolArray, session: int) -> Ran:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,7 +11,7 @@ from numpy.typing import NDArray
 from sqlalchemy import Engine, select
 
 from flinch.store.models import MinuteBar
-from flinch.store.reading import dates, numbers, read_table
+from flinch.store.reading import dates, numbers, read_rows, read_table
 
 Floats = NDArray[np.float64]
 LENGTHS = (5, 15, 60)
@@ -43,7 +44,7 @@ def load_bars(engine: Engine, ids: NDArray[np.int64], sessions: NDArray[np.datet
     minutes = [np.full((ids.size, days.size, _MINUTES), np.nan) for _ in _FIELDS]
     # Some names after the other, so that two million rows are never held at once.
     for part in np.array_split(ids, max(1, ids.size // 64)):
-        rows = _read(engine, int(part[0]), int(part[-1]))
+        rows = _read(engine, int(part[0]), int(part[-1]), days[0])
         day = dates(rows["day"])
         place = np.minimum(np.searchsorted(days, day), days.size - 1)
         held = days[place] == day
@@ -58,12 +59,17 @@ def load_bars(engine: Engine, ids: NDArray[np.int64], sessions: NDArray[np.datet
     return {length: _joined(minutes, length, last, session) for length in LENGTHS}
 
 
-def _read(engine: Engine, first: int, last: int) -> pl.DataFrame:
-    """Minutes of regular hours of the names from `first` to `last`, with their day and minute in exchange time."""
+def load_day_bars(engine: Engine, name_id: int, session: np.datetime64) -> dict[int, Bars]:
+    """The same of one name in one session: a few hundred rows, read when they are asked for."""
+    return load_bars(engine, np.array([name_id]), np.array([session], dtype="datetime64[D]"))
+
+
+def _read(engine: Engine, first: int, last: int, since: np.datetime64) -> pl.DataFrame:
+    """Minutes of regular hours of the names from `first` to `last` from a day on, with their day and minute in exchange time."""
     b = MinuteBar
-    rows = read_table(
-        engine, select(b.name_id, b.at, *[getattr(b, field) for field in _FIELDS]).where(b.name_id.between(first, last))
-    )
+    wanted = (b.name_id.between(first, last), b.at >= dt.datetime.combine(since.astype(object), dt.time()))
+    read = read_rows if first == last else read_table
+    rows = read(engine, select(b.name_id, b.at, *[getattr(b, field) for field in _FIELDS]).where(*wanted))
     local = pl.col("at").cast(pl.Datetime("ms")).dt.replace_time_zone("UTC").dt.convert_time_zone(_ZONE)
     return rows.with_columns(
         local.dt.date().alias("day"),

@@ -8,14 +8,16 @@ import os
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 
 from flask import g, has_request_context, request
 
-from flinch.core.interrupt import stopped_by
+from flinch.core.interrupt import Budget, stopped_by, within
 
 SECONDS = 12.0
 """How long a request may take, waiting included."""
+SPENT_SECONDS = 2.0
+"""How much computing one request may ask for, by estimate."""
 _POLL = 0.05
 
 
@@ -32,8 +34,17 @@ class LaneFull(Exception):
 
 
 def begin_request() -> None:
-    """Note when the request must be over."""
+    """Note when the request must be over, and what it may spend."""
     g.deadline = time.monotonic() + SECONDS
+    g.budget = ExitStack()
+    g.budget.enter_context(within(Budget(SPENT_SECONDS)))
+
+
+def end_request(error: BaseException | None = None) -> None:
+    """The budget ends with the request."""
+    budget = g.pop("budget", None)
+    if budget is not None:
+        budget.close()
 
 
 def give_up_when_late_or_alone() -> None:

@@ -249,7 +249,7 @@ def test_a_metric_that_needs_itself_is_refused():
 
 def test_metrics_that_blow_up_when_written_out_are_refused():
     doubling = {f"m{n}": f"m{n - 1} + m{n - 1} * m{n - 1}" for n in range(1, 30)} | {"m0": "price + 1"}
-    with pytest.raises(RuleError, match="more than 3,000 parts"):
+    with pytest.raises(RuleError, match=r"more than 3,000 parts|too much work"):
         daily_vocabulary().extended(doubling).read("m29 > 1")
 
 

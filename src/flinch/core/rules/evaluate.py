@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from flinch.core.arrays import FloatArray, IntArray
-from flinch.core.interrupt import checkpoint
-from flinch.core.rules.functions import FUNCTIONS, Truth
+from flinch.core.interrupt import checkpoint, spend
+from flinch.core.rules.functions import FUNCTIONS, SECONDS_A_UNIT, Truth
 from flinch.core.rules.nodes import WHOLE_HISTORY, Node
 
 TextArray = NDArray[np.str_]
@@ -78,6 +78,7 @@ def evaluate(nodes: Sequence[Node], panel: Panel, start: int, end: int) -> list[
     Per expression an array of shape (names, end - start), a `Truth` of two such arrays, or texts of shape (names,). A value
     does not depend on `start`.
     """
+    spend(estimated_seconds(nodes, panel.names, start, end))
     width = end - min((max(0, start - node.reach) for node in nodes), default=start)
     parts_held = max(1, len({key for node in nodes for key in _parts(node)}))
     block = max(1, min(_BLOCK_VALUES, _BLOCK_PARTS // parts_held) // max(1, width))
@@ -94,6 +95,26 @@ def evaluate(nodes: Sequence[Node], panel: Panel, start: int, end: int) -> list[
     with ThreadPoolExecutor(min(len(blocks), os.cpu_count() or 1)) as pool:
         parts = list(pool.map(lambda rows: context.copy().run(run, rows), blocks))
     return [_joined([part[place] for part in parts]) for place in range(len(nodes))]
+
+
+def estimated_seconds(nodes: Sequence[Node], names: int, start: int, end: int) -> float:
+    """About how long expressions take on two cores, what they have in common counted once."""
+    counted: set[str] = set()
+    total = 0.0
+
+    def add(node: Node, sessions: int) -> None:
+        nonlocal total
+        if node.key in counted:
+            return
+        counted.add(node.key)
+        own = node.work - sum(child.work for child in node.children)
+        total += own * sessions
+        for child in node.children:
+            add(child, sessions)
+
+    for node in nodes:
+        add(node, end - max(0, start - node.reach))
+    return total * names * SECONDS_A_UNIT
 
 
 def _parts(node: Node) -> Iterator[str]:

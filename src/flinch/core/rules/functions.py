@@ -33,7 +33,7 @@ class Parameter(NamedTuple):
 class Function(NamedTuple):
     """One function. `hidden` are series it reads without being told; `run` gets them, the arguments, and the settings.
 
-    `reach` says how many earlier sessions it needs and `work` how many values it looks at, both from the settings.
+    `reach` says from the settings how many earlier sessions it needs; `cost_of` how long it takes.
     """
 
     name: str
@@ -45,7 +45,6 @@ class Function(NamedTuple):
     run: Callable[..., Any]
     reach: Callable[..., int]
     hidden: tuple[str, ...] = ()
-    work: Callable[..., int] | None = None
     skips: bool = False  # `run` takes as its last argument how many leading sessions nobody will look at
 
     @property
@@ -203,64 +202,63 @@ _FUNCTIONS = (
     Function(
         "mean", _HISTORY, (_SERIES, _window()), "number",
         "Average of the last sessions, today included.", "volume > 2 * mean(volume, 50)",
-        rolling.rolling_mean, _window_reach, work=lambda n: n,
+        rolling.rolling_mean, _window_reach,
     ),
     Function(
         "median", _HISTORY, (_SERIES, _window()), "number",
         "Middle value of the last sessions.", "iv30 > 1.2 * median(iv30, 252)",
-        rolling.rolling_median, _window_reach, work=lambda n: n,
+        rolling.rolling_median, _window_reach,
     ),
     Function(
         "std", _HISTORY, (_SERIES, _window(least=2)), "number",
         "Sample standard deviation of the last sessions (n − 1).", "std(pct_change(close), 21) < 1",
-        rolling.rolling_std, _window_reach, work=lambda n: 2 * n,
+        rolling.rolling_std, _window_reach,
     ),
     Function(
         "sum", _HISTORY, (_SERIES, _window()), "number",
         "Sum of the last sessions.", "sum(option_volume, 5) > 10000",
-        rolling.rolling_sum, _window_reach, work=lambda n: n,
+        rolling.rolling_sum, _window_reach,
     ),
     Function(
         "min", _HISTORY, (_SERIES, _window()), "number",
         "Lowest of the last sessions, today included.", "close < 1.05 * min(low, 252)",
-        rolling.rolling_min, _window_reach, work=lambda n: n,
+        rolling.rolling_min, _window_reach,
     ),
     Function(
         "max", _HISTORY, (_SERIES, _window()), "number",
         "Highest of the last sessions, today included.", "close > lag(max(high, 63), 1)",
-        rolling.rolling_max, _window_reach, work=lambda n: n,
+        rolling.rolling_max, _window_reach,
     ),
     Function(
         "rank_pct", _HISTORY, (_SERIES, _window(252, least=2)), "number",
         "Percentile: share of the previous observed sessions of the window that were below today's value, 0 to 100. Sessions "
         "without a value are left out; 60 observed ones are needed, or the whole window when it is shorter.",
         "rank_pct(iv_hv_ratio, 252) > 80",
-        lambda x, n, skip: rolling.rolling_percentile(x, n, min(60, n), skip), _window_reach, work=lambda n: n, skips=True,
+        lambda x, n, skip: rolling.rolling_percentile(x, n, min(60, n), skip), _window_reach, skips=True,
     ),
     Function(
         "pct_among", _HISTORY, (_SERIES, Parameter("others", "series"), _window(252, least=2)), "number",
         "Share of the window's observed values of another number that are below today's value of the first, 0 to 100. As many "
         "sessions are needed as for rank_pct.",
         "pct_among(iv30, hv21, 252) > 90",
-        lambda x, y, n: rolling.rolling_share_below(x, y, n, min(60, n)), _window_reach, work=lambda n: n,
+        lambda x, y, n: rolling.rolling_share_below(x, y, n, min(60, n)), _window_reach,
     ),
     Function(
         "range_pct", _HISTORY, (_SERIES, _window(252, least=2)), "number",
         "Rank: where today's value stands between the lowest and the highest of the window, 0 to 100. As many "
         "sessions are needed as for rank_pct.",
         "range_pct(close, 252) > 90",
-        lambda x, n, skip: rolling.rolling_rank(x, n, min(60, n), skip), _window_reach, work=lambda n: n, skips=True,
+        lambda x, n, skip: rolling.rolling_rank(x, n, min(60, n), skip), _window_reach, skips=True,
     ),
     Function(
         "zscore", _HISTORY, (_SERIES, _window(least=2)), "number",
         "Distance from the window's mean in its sample standard deviations.", "zscore(iv30, 63) > 2",
         _quietly(lambda x, n: (x - rolling.rolling_mean(x, n)) / rolling.rolling_std(x, n)), _window_reach,
-        work=lambda n: 3 * n,
     ),
     Function(
         "slope", _HISTORY, (_SERIES, _window(least=2)), "number",
         "Slope a session of the least-squares line through the last sessions.", "slope(close, 21) > 0",
-        lambda x, n: rolling.rolling_regression(x, n)[0], _window_reach, work=lambda n: 2 * n,
+        lambda x, n: rolling.rolling_regression(x, n)[0], _window_reach,
     ),
     Function(
         "share_of_sessions", _CONDITIONS, (_CONDITION, _window()), "number",
@@ -297,7 +295,7 @@ _FUNCTIONS = (
     Function(
         "sma", _AVERAGES, (_CLOSE, _window()), "number",
         "Simple moving average.", "close > sma(close, 200)",
-        rolling.rolling_mean, _window_reach, work=lambda n: n,
+        rolling.rolling_mean, _window_reach,
     ),
     Function(
         "ema", _AVERAGES, (_CLOSE, _window()), "number",
@@ -308,7 +306,7 @@ _FUNCTIONS = (
     Function(
         "wma", _AVERAGES, (_CLOSE, _window()), "number",
         "Moving average weighted 1, 2, … n, the newest heaviest.", "close > wma(close, 21)",
-        technicals.wma, _window_reach, work=lambda n: n,
+        technicals.wma, _window_reach,
     ),
     Function(
         "macd", _AVERAGES, (_window(12, "fast"), _window(26, "slow")), "number",
@@ -329,18 +327,18 @@ _FUNCTIONS = (
         "stochastic", _OSCILLATORS, (_window(14), _window(3, "smooth")), "number",
         "Where the close stands between the window's lowest low and highest high, 0 to 100, averaged over a few sessions.",
         "stochastic(14, 3) < 20",
-        _slow_stochastic, lambda n, smooth: n + smooth - 2, _BARS, lambda n, smooth: 2 * n + smooth,
+        _slow_stochastic, lambda n, smooth: n + smooth - 2, _BARS,
     ),
     Function(
         "cci", _OSCILLATORS, (_window(20),), "number",
         "Commodity channel index: distance of the typical price from its mean, over 0.015 mean deviations. Lambert (1980).",
         "cci(20) < -100",
-        technicals.cci, _window_reach, _BARS, lambda n: 3 * n,
+        technicals.cci, _window_reach, _BARS,
     ),
     Function(
         "mfi", _OSCILLATORS, (_window(14),), "number",
         "Money flow index: share of the traded value that fell on sessions of rising typical price, 0 to 100.", "mfi(14) < 20",
-        technicals.mfi, _same_reach, (*_BARS, "volume"), lambda n: 2 * n,
+        technicals.mfi, _same_reach, (*_BARS, "volume"),
     ),
     Function(
         "atr", _BANDS, (_window(14),), "number",
@@ -350,12 +348,12 @@ _FUNCTIONS = (
     Function(
         "bollinger_upper", _BANDS, (_CLOSE, _window(20), _factor("width", 2.0)), "number",
         "Mean plus that many population standard deviations.", "close > bollinger_upper(close, 20, 2)",
-        lambda x, n, k: technicals.bollinger(x, n, k)[0], _window_reach, work=lambda n, k: 3 * n,
+        lambda x, n, k: technicals.bollinger(x, n, k)[0], _window_reach,
     ),
     Function(
         "bollinger_lower", _BANDS, (_CLOSE, _window(20), _factor("width", 2.0)), "number",
         "Mean less that many population standard deviations.", "close < bollinger_lower(close, 20, 2)",
-        lambda x, n, k: technicals.bollinger(x, n, k)[1], _window_reach, work=lambda n, k: 3 * n,
+        lambda x, n, k: technicals.bollinger(x, n, k)[1], _window_reach,
     ),
     Function(
         "keltner_upper", _BANDS, (_window(20), _factor("width", 1.5)), "number",
@@ -372,20 +370,18 @@ _FUNCTIONS = (
         "Linear regression channel: the least-squares line's value today plus that many root mean squared residuals.",
         "low < channel(close, 126, -1) and close > channel(close, 126, -1)",
         lambda x, n, k: (lambda line: line[1] + k * line[2])(rolling.rolling_regression(x, n)), _window_reach,
-        work=lambda n, k: 2 * n,
     ),
     Function(
         "hv", _BANDS, (_window(21, least=2), Parameter("estimator", "choice", "yang_zhang", choices=ESTIMATORS)), "number",
         "Historical volatility in percent a year, by one of five estimators.", 'hv(63, "parkinson") < 20',
         lambda o, h, lo, c, n, estimator: 100 * historical_vol(o, h, lo, c, n, estimator=estimator),
-        lambda n, estimator: n, _OHLC, lambda n, estimator: 4 * n,
+        lambda n, estimator: n, _OHLC,
     ),
     Function(
         "hv_ex_earnings", _BANDS,
         (_window(21, least=2), Parameter("estimator", "choice", "yang_zhang", choices=ESTIMATORS)), "number",
         "The same without the sessions in which the price reacted to earnings; the window reaches further back instead.",
         "hv_ex_earnings(21) < 25", _hv_ex_earnings, lambda n, estimator: n + n // 20 + 8, (*_OHLC, "earnings_reaction"),
-        lambda n, estimator: 4 * n,
     ),
     Function(
         "flat_bottom_run", _CANDLES, (), "number",
@@ -412,32 +408,29 @@ _FUNCTIONS = (
         "swing_high", _CANDLES, (_window(5, "side"),), "number",
         "Price of the last high that is above the highs of that many sessions on both sides; known only when they have passed.",
         "close > swing_high(5)",
-        lambda high, n: technicals.swing(high, n, high=True), _everything, ("high",), lambda n: 2 * n,
+        lambda high, n: technicals.swing(high, n, high=True), _everything, ("high",),
     ),
     Function(
         "swing_low", _CANDLES, (_window(5, "side"),), "number",
         "Price of the last low that is below the lows of that many sessions on both sides.", "close < swing_low(5)",
-        lambda low, n: technicals.swing(low, n, high=False), _everything, ("low",), lambda n: 2 * n,
+        lambda low, n: technicals.swing(low, n, high=False), _everything, ("low",),
     ),
     Function(
         "fib_extension", _CANDLES, (_factor("ratio"), _window(5, "side")), "number",
         "Price that many times the last confirmed leg away from where the leg began.", "close > fib_extension(1.618)",
         lambda high, low, ratio, n: technicals.fib_extension(high, low, n, ratio), _everything, ("high", "low"),
-        lambda ratio, n: 4 * n,
     ),
     Function(
         "gap_below", _CANDLES, (_window(126),), "number",
         "Price at which the newest gap still open below the market would be filled; missing when none of the window is open.",
         "100 * (close / gap_below(63) - 1) < 3",
         lambda high, low, n: technicals.unfilled_gap(high, low, above=False, window=n), _same_reach, ("high", "low"),
-        lambda n: n,
     ),
     Function(
         "gap_above", _CANDLES, (_window(126),), "number",
         "Price at which the newest gap still open above the market would be filled; missing when none of the window is open.",
         "100 * (gap_above(63) / close - 1) < 3",
         lambda high, low, n: technicals.unfilled_gap(high, low, above=True, window=n), _same_reach, ("high", "low"),
-        lambda n: n,
     ),
     Function(
         "abs", _PLAIN, (_SERIES,), "number", "Size without sign.", "abs(change_pct) >= 3", np.abs, _nothing,
@@ -479,3 +472,28 @@ _FUNCTIONS = (
 )  # fmt: skip
 
 FUNCTIONS: dict[str, Function] = {function.name: function for function in _FUNCTIONS}
+
+COSTS: dict[str, tuple[float, float]] = {
+    "lag": (12, 0), "change": (15, 0), "pct_change": (22, 0), "mean": (25, 0.7), "median": (40, 1.5), "std": (20, 1.8),
+    "sum": (15, 0.9), "min": (15, 1), "max": (15, 1), "rank_pct": (25, 2.2), "pct_among": (25, 0.9), "range_pct": (25, 2.3),
+    "zscore": (35, 2.4), "slope": (30, 3), "share_of_sessions": (46, 0), "any_in": (33, 0), "all_in": (32, 0),
+    "sessions_since": (50, 0), "crossed_above": (14, 0), "crossed_below": (14, 0), "sma": (15, 0.9), "ema": (12, 0),
+    "wma": (20, 1), "macd": (18, 0), "adx": (95, 0), "rsi": (45, 0), "stochastic": (35, 2.5), "cci": (35, 2.5), "mfi": (70, 1.7),
+    "atr": (18, 0), "bollinger_upper": (35, 2.5), "bollinger_lower": (35, 2.6), "keltner_upper": (32, 0), "keltner_lower": (26, 0),
+    "channel": (30, 3), "hv": (30, 2), "hv_ex_earnings": (95, 1.7), "flat_bottom_run": (34, 0), "flat_top_run": (37, 0),
+    "squeeze_on": (115, 0), "squeeze_released": (115, 0), "swing_high": (22, 0.5), "swing_low": (22, 0.5),
+    "fib_extension": (70, 1), "gap_below": (24, 2.2), "gap_above": (24, 2), "abs": (8, 0), "sqrt": (10, 0), "log": (11, 0),
+    "exp": (11, 0), "positive": (10, 0), "smaller": (8, 0), "larger": (8, 0), "if_else": (13, 0), "is_known": (6, 0),
+}  # fmt: skip
+"""What a call takes, as measured by `benchmarks/rule_costs.py`: fixed, and for each session of its window, in units of work."""
+OPERATION = 16
+"""Units that one operator takes."""
+SECONDS_A_UNIT = 4e-10
+"""A unit of work is so long for each name and session; one pass of an addition over two arrays is `OPERATION` units."""
+
+
+def cost_of(name: str, settings: list[float | str]) -> int:
+    """Units of work that a call takes."""
+    fixed, each = COSTS[name]
+    window = max((setting for setting in settings if isinstance(setting, int)), default=0)
+    return int(fixed + each * window)

@@ -15,7 +15,7 @@ from typing import NamedTuple
 from rapidfuzz import fuzz, process
 
 from flinch.core.rules.errors import RuleError
-from flinch.core.rules.functions import FUNCTIONS, Function, Parameter
+from flinch.core.rules.functions import FUNCTIONS, OPERATION, Function, Parameter, cost_of
 from flinch.core.rules.nodes import Kind, Node, make_node
 from flinch.core.rules.shape import Shape, find_shape
 
@@ -24,8 +24,10 @@ MAX_DEPTH = 40
 MAX_PARTS = 400
 MAX_SIZE = 3_000
 MAX_WINDOW = 504
-MAX_WORK = 6_000
+MAX_WORK = 10_000
 _LARGEST = 1e15
+_KEPT_PARTS = 60_000
+"""Parts and characters of texts that are kept read; with its key a part may take a kilobyte."""
 
 # Python warns of odd literals on the server's output; whoever typed them is told by us.
 warnings.filterwarnings("ignore", category=SyntaxWarning, module="<unknown>")
@@ -69,6 +71,7 @@ class Vocabulary:
         self._formulas = dict(formulas)
         self._elsewhere = dict(elsewhere or {})
         self._compiled: dict[str, Expression] = {}
+        self._compiled_parts = 0
         self._metrics: dict[str, Node] = {}
 
     def names(self) -> list[str]:
@@ -77,15 +80,20 @@ class Vocabulary:
 
     def extended(self, formulas: Mapping[str, str]) -> Vocabulary:
         """This vocabulary and the user's own metrics."""
-        return Vocabulary(self._kinds, self._formulas | dict(formulas), self._elsewhere)
+        found = Vocabulary(self._kinds, self._formulas | dict(formulas), self._elsewhere)
+        # What does not use the user's metrics is the same tree in both.
+        found._metrics = {name: node for name, node in self._metrics.items() if name not in formulas}
+        return found
 
     def read(self, text: str) -> Expression:
         """Read a text; raises RuleError, which names the character and proposes known names, and nothing else."""
         found = self._compiled.get(text)
         if found is None:
             found = _Reader(self, text, ()).expression()
-            if len(self._compiled) >= 4_096:
+            self._compiled_parts += found.node.size + len(text)
+            if self._compiled_parts > _KEPT_PARTS:
                 self._compiled.clear()
+                self._compiled_parts = found.node.size + len(text)
             self._compiled[text] = found
         return found
 
@@ -193,7 +201,7 @@ class _Reader:
         )
 
     def _make(self, at: ast.expr, op: str, kind: Kind, children: Iterable[Node] = (), settings: Iterable[float | str] = (),
-              *, reach: int = 0, work: int = 1) -> Node:  # fmt: skip
+              *, reach: int = 0, work: int = OPERATION) -> Node:  # fmt: skip
         node = make_node(op, kind, tuple(children), tuple(settings), reach=reach, work=work)
         if node.size > MAX_SIZE:
             raise self._error(at, f"Written out with all its metrics this has more than {MAX_SIZE:,} parts.")
@@ -394,7 +402,7 @@ class _Reader:
         if named:
             extra = next(iter(named))
             raise self._error(named[extra], f"{function.name} has no argument {extra[:30]!r}: {function.signature}.")
-        reach, work = function.reach(*settings), function.work(*settings) if function.work else 4
+        reach, work = function.reach(*settings), cost_of(function.name, settings)
         return self._make(node, function.name, function.result, found, settings, reach=reach, work=work)
 
     def _setting(self, function: Function, parameter: Parameter, argument: ast.expr | None) -> float | str:

@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 
 from flinch.core.arrays import FloatArray
-from flinch.core.rolling import lag, rolling_sum
+from flinch.core.rolling import lag, rolling_weighted_mean
 
 
 @njit(cache=True, nogil=True)
@@ -66,9 +66,7 @@ def wilder_from_sum(values: FloatArray, window: int) -> FloatArray:
 
 def wma(values: FloatArray, window: int) -> FloatArray:
     """Average weighted 1, 2, ..., window, the newest value heaviest; NaN until complete or where one is missing."""
-    total = sum((window - k) * lag(values, k) for k in range(window))
-    out: FloatArray = np.asarray(total) / (window * (window + 1) / 2)
-    return np.where(np.isfinite(rolling_sum(values, window)), out, np.nan)
+    return rolling_weighted_mean(values, window)
 
 
 def rsi(close: FloatArray, window: int) -> FloatArray:

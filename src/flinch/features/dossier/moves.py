@@ -6,9 +6,11 @@ import datetime as dt
 
 import numpy as np
 from pydantic import BaseModel, Field
+from sqlalchemy import Engine
 
 from flinch.core.moves import CycleBands, Verdict, cycle_ends, cycle_outcomes, cycles, fan, ledger_verdict
 from flinch.market import Market
+from flinch.store.bars import load_day_bars
 
 SHOWN_SESSIONS = 126
 _LEDGER = {"week": 52, "month": 24}
@@ -111,7 +113,7 @@ class MovesView(BaseModel):
     ledgers: list[Ledger]
 
 
-def moves(market: Market, symbol: str) -> MovesView:
+def moves(market: Market, engine: Engine, symbol: str) -> MovesView:
     """Everything about one name's expected moves; raises UnknownName."""
     row = market.row(symbol)
     frame = market.frame
@@ -125,7 +127,7 @@ def moves(market: Market, symbol: str) -> MovesView:
         fans=[*_fans(market, row, "month"), *_fans(market, row, "week"), *_ahead(market, row)],
         places=[_place(market, row, period) for period in ("week", "month")],
         out_of_the_week=bool(market.metric("outside_week_inside_month")[row] == 1),
-        intraday=_intraday(market, row),
+        intraday=_intraday(market, engine, row),
         ledgers=[_ledger(market, row, period) for period in ("week", "month")],
     )
 
@@ -223,10 +225,8 @@ def _place(market: Market, row: int, period: str) -> Place:
     )
 
 
-def _intraday(market: Market, row: int) -> Intraday:
-    bars = market.bars(5)
-    today = np.flatnonzero(bars.session == market.newest)
-    close = bars.close[row, today]
+def _intraday(market: Market, engine: Engine, row: int) -> Intraday:
+    close = load_day_bars(engine, int(market.frame.ids[row]), market.frame.sessions[-1])[5].close[0]
     known = np.flatnonzero(np.isfinite(close))
     last = int(known[-1]) + 1 if known.size else 0
     move, anchor = float(market.metric("one_day_move")[row]), float(market.frame.close[row, -2])

@@ -43,7 +43,7 @@ def read_volatility(path: DossierPath, query: DossierQuery) -> Response:
 @blueprint.get("/expected-move/<path:symbol>", responses={200: MovesView, 404: Problem, 422: Problem})
 def read_moves(path: DossierPath) -> Response:
     """One name's expected moves: fans, where price stands in them, today's, and the ledger of past cycles."""
-    return reply(moves.moves(market(), path.symbol))
+    return reply(moves.moves(market(), services().engine, path.symbol))
 
 
 @blueprint.get("/positioning/<path:symbol>", responses={200: PositioningView, 404: Problem, 422: Problem})

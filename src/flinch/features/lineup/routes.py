@@ -8,6 +8,7 @@ from flask_openapi3 import APIBlueprint
 from flinch.features.lineup import service
 from flinch.features.lineup.schemas import CorrelationRequest, Correlations, Lineup, LineupRequest
 from flinch.web import Problem, dictionary, market, own_metrics, owner, reply, services
+from flinch.web.lane import COSTLY
 
 blueprint = APIBlueprint("lineup", __name__, url_prefix="/api/lineup")
 
@@ -15,10 +16,12 @@ blueprint = APIBlueprint("lineup", __name__, url_prefix="/api/lineup")
 @blueprint.post("", responses={200: Lineup, 422: Problem})
 def read_lineup(body: LineupRequest) -> Response:
     """A group of names on one axis, against a baseline and against each other."""
-    return reply(service.lineup(market(), services().engine, owner(), dictionary(), own_metrics(), body))
+    with COSTLY.turn(0):
+        return reply(service.lineup(market(), services().engine, owner(), dictionary(), own_metrics(), body))
 
 
 @blueprint.post("/correlation", responses={200: Correlations, 404: Problem, 422: Problem})
 def read_correlations(body: CorrelationRequest) -> Response:
     """How alike some names moved."""
-    return reply(service.correlations(market(), body))
+    with COSTLY.turn(0):
+        return reply(service.correlations(market(), body))

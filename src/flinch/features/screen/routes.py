@@ -25,13 +25,17 @@ from flinch.features.screen.schemas import (
 )
 from flinch.screening.body import ScreenBody
 from flinch.screening.history import NothingToStudy
+from flinch.screening.run import stack_work
 from flinch.screening.starters import STARTERS
 from flinch.store import kept
 from flinch.store.models import SavedScreen as Row
 from flinch.web import Done, Problem, UserError, dictionary, market, own_metrics, owner, reply, services
+from flinch.web.lane import COSTLY
 
 blueprint = APIBlueprint("screen", __name__, url_prefix="/api")
 
+_ALL_SESSIONS = 10_000
+"""Evidence goes after screens: units of work that following a stack through every session is taken to cost at least."""
 _GONE = Problem(
     type="no_such_screen", message="This screen is not there any more. Nothing was changed; save it under a name."
 )
@@ -40,14 +44,16 @@ _GONE = Problem(
 @blueprint.post("/screen", responses={200: ScreenReply, 422: Problem})
 def run_screen(body: ScreenRequest) -> Response:
     """Run a screen as of a session."""
-    return reply(service.run(market(), services().engine, owner(), dictionary(), own_metrics(), body))
+    with COSTLY.turn(stack_work(dictionary(), body.stack)):
+        return reply(service.run(market(), services().engine, owner(), dictionary(), own_metrics(), body))
 
 
 @blueprint.post("/screen/evidence", responses={200: Evidence, 422: Problem})
 def read_evidence(body: EvidenceRequest) -> Response:
     """How often a stack fired before, what followed, and the base rates of the same."""
     try:
-        return reply(evidence.evidence(market(), services().engine, owner(), dictionary(), body))
+        with COSTLY.turn(_ALL_SESSIONS + stack_work(dictionary(), body.stack)):
+            return reply(evidence.evidence(market(), services().engine, owner(), dictionary(), body))
     except NothingToStudy as error:
         raise UserError(Problem(type="nothing_to_study", message=str(error), where="rules")) from None
 
@@ -55,13 +61,15 @@ def read_evidence(body: EvidenceRequest) -> Response:
 @blueprint.post("/screen/series", responses={200: SeriesReply, 422: Problem})
 def read_series(body: SeriesRequest) -> Response:
     """Small charts for some names."""
-    return reply(service.series(market(), body))
+    with COSTLY.turn(0):
+        return reply(service.series(market(), body))
 
 
 @blueprint.post("/screen/export", responses={200: {"content": {"application/octet-stream": {}}}, 422: Problem})
 def export_screen(body: ExportRequest) -> Response:
     """Results as CSV, XLSX or JSON."""
-    return export.as_file(market(), services().engine, owner(), dictionary(), own_metrics(), body)
+    with COSTLY.turn(stack_work(dictionary(), body.stack)):
+        return export.as_file(market(), services().engine, owner(), dictionary(), own_metrics(), body)
 
 
 @blueprint.get("/screens", responses={200: ScreenList})
