@@ -40,7 +40,7 @@ _MADE_BY = (
         for part in ("bulk.py", "chain.py", "facts.py", "frame.py", "migrations", "models.py")
     ],
     *[f"src/flinch/store/{part}" for part in ("local_server.py", "market_state.py", "migrate.py", "reading.py")],
-    "src/flinch/feeds",
+    *[f"src/flinch/feeds/{part}" for part in ("simulated", "load_simulated.py", "publish.py", "state.py")],
     "src/flinch/demo.py",
     "requirements.lock",
     "tests/kept_market.py",

@@ -25,9 +25,10 @@ from flinch.market import MarketHolder, MarketNotReady, UnknownName
 from flinch.screening.groups import NoSuchGroup
 from flinch.settings import Settings
 from flinch.store.engine import DatabaseAway, DiskFull, OutcomeUnknown, is_away, is_full, make_engine
-from flinch.store.kept import NameTaken, TooMany
+from flinch.store.kept import ChangedElsewhere, NameTaken, TooMany
 from flinch.web import Problem, Services, UserError, reply, rule_problem
-from flinch.web.guard import add_headers, refuse_other_origins, refuse_unreadable_bodies
+from flinch.web.guard import add_headers, refuse_foreign_hosts, refuse_other_origins, refuse_unreadable_bodies
+from flinch.web.keys import answer_again, leave_key, remember_answer
 from flinch.web.lane import SECONDS, CallerGone, DeadlineReached, LaneFull, begin_request, end_request
 
 _AWAY = Problem(
@@ -54,20 +55,22 @@ def create_app(settings: Settings) -> OpenAPI:
         validation_error_callback=_invalid,
         doc_prefix="/api",
         doc_url="/openapi.json",
+        security_schemes={},
         static_folder=None,
     )
     app.config["MAX_CONTENT_LENGTH"] = 1 << 20
-    app.config["TRUSTED_HOSTS"] = ["127.0.0.1", "localhost", "[::1]"]
     engine = make_engine(settings.database_url, patient=False)
     app.extensions["flinch"] = Services(engine, MarketHolder(engine))
     for blueprint in (frame, screen, dossier, lineup, tray, baskets, handbook):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)
     _answer_errors(app)
-    for check in (begin_request, refuse_other_origins, refuse_unreadable_bodies):
+    for check in (begin_request, refuse_foreign_hosts, refuse_other_origins, refuse_unreadable_bodies, answer_again):
         app.before_request(check)
+    app.after_request(remember_answer)
     app.after_request(add_headers)
     app.teardown_request(end_request)
+    app.teardown_request(leave_key)
     return app
 
 
@@ -98,6 +101,11 @@ def _answer_errors(app: OpenAPI) -> None:
             f"The name {error.name!r} is taken. Choose another, or replace the one that has it. Nothing was changed."
         )
         return reply(Problem(type="name_taken", message=message, where=str(error.id)), 409)
+
+    @app.errorhandler(ChangedElsewhere)
+    def changed(error: ChangedElsewhere) -> Response:
+        message = f"{error.name} was changed in another window since it was read here. Nothing was changed by this one."
+        return reply(Problem(type="changed_elsewhere", message=message, where="version", version=error.version), 409)
 
     @app.errorhandler(TooMany)
     def too_many(error: TooMany) -> Response:

@@ -79,3 +79,26 @@ def test_an_empty_list_is_a_file_too():
     assert write_sheet(sheet([]), "csv").decode("utf-8-sig") == "Symbol,Implied (%),Up?\r\n"
     assert json.loads(write_sheet(sheet([]), "json"))["rows"] == []
     assert openpyxl.load_workbook(io.BytesIO(write_sheet(sheet([]), "xlsx"))).worksheets[0].max_row == 1
+
+
+def opened(title: str, text: str):
+    sheet = Sheet(title, [Heading("a", "A", "", 0)], [[text]], [("note", text)], [[text]], ["rule"])
+    return openpyxl.load_workbook(io.BytesIO(write_sheet(sheet, "xlsx")))
+
+
+@pytest.mark.parametrize(
+    "title",
+    ["Rules and as of", "rules AND as of", "History", "", "[]:*?/\\'", "\U0001d54f" * 31, "a" * 40, "\x00\x1b", "' '"],
+)
+def test_any_title_is_a_name_of_a_sheet(title: str):
+    book = opened(title, "x")
+    first, second = book.sheetnames
+    assert second == "Rules and as of"
+    assert 0 < len(first.encode("utf-16-le")) // 2 <= 31
+    assert first.casefold() != second.casefold()
+
+
+def test_characters_that_no_sheet_can_hold_are_shown_as_replaced():
+    book = opened("Names", "a\x00b\x0bc\x1fd\ufffee\tf")
+    assert book.worksheets[0]["A2"].value == "a\ufffdb\ufffdc\ufffdd\ufffde\tf"
+    assert len(opened("Names", "x" * 40_000).worksheets[0]["A2"].value) == 32_767

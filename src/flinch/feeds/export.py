@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import math
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, NamedTuple
@@ -18,6 +19,15 @@ MIME: dict[Format, str] = {
     "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
     "json": "application/json",
 }
+FILES = {
+    "description": "The file",
+    "content": {
+        MIME["csv"].partition(";")[0]: {"schema": {"type": "string"}},
+        MIME["xlsx"]: {"schema": {"type": "string", "contentMediaType": MIME["xlsx"]}},
+        MIME["json"]: {"schema": {"type": "object"}},
+    },
+}
+"""A file in any of the formats, as the API description tells it."""
 Cell = float | str | bool | None
 
 
@@ -100,22 +110,22 @@ def _xlsx(sheet: Sheet) -> bytes:
     }
     page = book.add_worksheet(_sheet_name(sheet.title))
     for column, heading in enumerate(sheet.headings):
-        page.write_string(0, column, _titled(heading), bold)
+        page.write_string(0, column, _readable(_titled(heading)), bold)
         for row, cells in enumerate(sheet.rows, 1):
             _write(page, row, column, cells[column], formats[heading.decimals])
     page.freeze_panes(1, 1)
     if sheet.headings:
         page.autofilter(0, 0, max(len(sheet.rows), 1), len(sheet.headings) - 1)
     page.autofit(160)
-    about = book.add_worksheet("Rules and as of")
+    about = book.add_worksheet(_SECOND)
     row = 0
     for key, text in sheet.notes:
-        about.write_string(row, 0, key, book.add_format({"bold": True}))
-        about.write_string(row, 1, text)
+        about.write_string(row, 0, _readable(key), book.add_format({"bold": True}))
+        about.write_string(row, 1, _readable(text))
         row += 1
     row += 1
     for column, text in enumerate(sheet.rule_headings):
-        about.write_string(row, column, text, bold)
+        about.write_string(row, column, _readable(text), bold)
     for cells in sheet.rules:
         row += 1
         for column, cell in enumerate(cells):
@@ -131,11 +141,27 @@ def _write(page: Any, row: int, column: int, cell: Cell, number: Any) -> None:
     if isinstance(cell, bool):
         page.write_boolean(row, column, cell)
     elif isinstance(cell, str):
-        page.write_string(row, column, cell)
+        page.write_string(row, column, _readable(cell))
     else:
         page.write_number(row, column, cell, number)
 
 
+_SECOND = "Rules and as of"
+_LONGEST_NAME = 31
+_LONGEST_CELL = 32_767
+_NOT_IN_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff\ud800-\udfff]")
+
+
+def _readable(text: str) -> str:
+    """A text that a spreadsheet can open: characters that its files may not hold are shown as replaced."""
+    return _NOT_IN_XML.sub("\ufffd", text)[:_LONGEST_CELL]
+
+
 def _sheet_name(title: str) -> str:
-    clean = "".join(" " if character in "[]:*?/\\'" else character for character in title).strip()[:31]
-    return clean or "Names"
+    """A name that a sheet may have: 31 UTF-16 units, none of the signs kept for formulas, and not the second sheet's."""
+    clean = "".join(" " if character in "[]:*?/\\'" else character for character in _readable(title)).strip()
+    if clean.casefold() in ("", "history", _SECOND.casefold()):
+        clean = f"Names {clean}".strip()
+    while len(clean.encode("utf-16-le")) > 2 * _LONGEST_NAME:
+        clean = clean[:-1]
+    return clean.strip()

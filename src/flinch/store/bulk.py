@@ -44,7 +44,17 @@ def replace_rows(engine: Engine, table: type[Base], rows: pl.DataFrame) -> None:
 
 def empty_market(engine: Engine) -> None:
     """Remove all market data; what users own stays, and so does the row that says what is loaded."""
-    kept = {"owner", "tray_entry", "tray_step", "market_state", "saved_screen", "screen_look", "own_metric", "basket"}
+    kept = {
+        "owner",
+        "tray_entry",
+        "tray_step",
+        "market_state",
+        "saved_screen",
+        "screen_look",
+        "own_metric",
+        "basket",
+        "write_key",
+    }
     # Emptying a table whole takes no time, however many rows it has.
     with engine.begin() as connection, _unchecked(connection):
         for table in Base.metadata.sorted_tables:

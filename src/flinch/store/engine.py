@@ -10,6 +10,8 @@ from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.orm import ORMExecuteState, Session
 
+from flinch.store.write_keys import keep_key
+
 
 class DatabaseAway(Exception):
     """The database does not answer. What was asked did not happen; asking again is safe."""
@@ -108,6 +110,8 @@ def transaction(engine: Engine) -> Iterator[Session]:
         with session.begin() as work:
             yield session
             session.flush()
+            if changes:
+                keep_key(session)
             try:
                 work.commit()
             except DBAPIError as error:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
 from typing import Any, Generic, TypeVar
 
 from sqlalchemy import Engine, select
@@ -31,6 +32,15 @@ class NameTaken(Exception):
         self.id = id
 
 
+class ChangedElsewhere(Exception):
+    """It has another version by now than the one that a change was made on; `version` is the one that is kept."""
+
+    def __init__(self, name: str, version: int) -> None:
+        super().__init__(name)
+        self.name = name
+        self.version = version
+
+
 class Kept(Generic[T]):
     """An owner's things of one kind, each under a name of its own."""
 
@@ -50,24 +60,40 @@ class Kept(Generic[T]):
             found = self._find(session, owner_id, id)
             return None if found is None else _free(session, [found])[0]
 
-    def save(self, engine: Engine, owner_id: int, values: dict[str, Any], id: int | None = None) -> T | None:
+    def save(
+        self,
+        engine: Engine,
+        owner_id: int,
+        values: dict[str, Any],
+        id: int | None = None,
+        *,
+        version: int | None = None,
+        sound: Callable[[list[T]], None] | None = None,
+    ) -> T | None:
         """Make a new one of `values`, or change the one with `id`; None when that is not there.
 
-        Raises NameTaken when another one has the name, TooMany when there is no room. Nothing is changed then.
+        Raises NameTaken when another one has the name, TooMany when there is no room, ChangedElsewhere when it is not of the
+        `version` that the change was made on (None: whichever it is of), and whatever `sound` raises, which sees all that are
+        kept while nobody else changes them. Nothing is changed then.
         """
         with transaction(engine) as session:
             self._lock(session, owner_id)
             held = self._held(session, owner_id)
+            if sound is not None:
+                sound(held)
             if self.name in values:
                 self._require_free(held, values[self.name], id)
             if id is not None:
                 found = next((other for other in held if other.id == id), None)
                 if found is None:
                     return None
+                if version is not None and found.version != version:
+                    raise ChangedElsewhere(getattr(found, self.name), found.version)
+                found.version += 1
             else:
                 if len(held) >= self.most:
                     raise TooMany(self.most)
-                found = self.model(owner_id=owner_id, deleted_at=None)
+                found = self.model(owner_id=owner_id, deleted_at=None, version=1)
                 session.add(found)
             for key, value in values.items():
                 setattr(found, key, value)

@@ -6,6 +6,7 @@ import datetime as dt
 from typing import Any
 
 from sqlalchemy import JSON, BigInteger, Boolean, Date, DateTime, Double, ForeignKey, Integer, SmallInteger, String
+from sqlalchemy.dialects.mysql import MEDIUMTEXT
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
@@ -342,6 +343,7 @@ class SavedScreen(Base):
     __tablename__ = "saved_screen"
     id: Mapped[int] = mapped_column(Integer, primary_key=True)
     owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    version: Mapped[int] = mapped_column(Integer)
     name: Mapped[str] = mapped_column(String(120))
     description: Mapped[str] = mapped_column(String(2000))
     tags: Mapped[list[str]] = mapped_column(JSON)
@@ -366,6 +368,7 @@ class OwnMetric(Base):
     __tablename__ = "own_metric"
     id: Mapped[int] = mapped_column(Integer, primary_key=True)
     owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    version: Mapped[int] = mapped_column(Integer)
     key: Mapped[str] = mapped_column(String(40))
     label: Mapped[str] = mapped_column(String(80))
     unit: Mapped[str] = mapped_column(String(20))
@@ -380,7 +383,19 @@ class Basket(Base):
     __tablename__ = "basket"
     id: Mapped[int] = mapped_column(Integer, primary_key=True)
     owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    version: Mapped[int] = mapped_column(Integer)
     name: Mapped[str] = mapped_column(String(120))
     symbols: Mapped[list[str]] = mapped_column(JSON)
     changed_at: Mapped[dt.datetime] = mapped_column(DateTime)
     deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
+class WriteKey(Base):
+    """A change that was kept, by the key its sender gave it: sent again it is not done again. `answer` is what was answered."""
+
+    __tablename__ = "write_key"
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), primary_key=True)
+    key: Mapped[str] = mapped_column(String(64), primary_key=True)
+    path: Mapped[str] = mapped_column(String(200))
+    answer: Mapped[str | None] = mapped_column(MEDIUMTEXT)
+    at: Mapped[dt.datetime] = mapped_column(DateTime)

@@ -9,7 +9,7 @@ from sqlalchemy import Engine, delete, func, insert, select
 from sqlalchemy.orm import Session
 
 from flinch.store.engine import transaction
-from flinch.store.kept import plain
+from flinch.store.kept import ChangedElsewhere, plain
 from flinch.store.models import Owner, TrayEntry, TrayStep
 
 Operation = Literal["keep", "add", "remove", "replace"]
@@ -28,10 +28,11 @@ class Entry(NamedTuple):
 
 
 class Tray(NamedTuple):
-    """The tray's names in the order they came, and what undo would take back (None when there is nothing)."""
+    """The tray's names in the order they came, what undo would take back (None when there is nothing), and its version."""
 
     entries: list[Entry]
     undo: str | None
+    version: int
 
 
 class TrayFull(Exception):
@@ -61,10 +62,10 @@ def add_to_tray(engine: Engine, owner_id: int, entries: list[tuple[str, dict[str
     return change_tray(engine, owner_id, "add", dict(entries), now)
 
 
-def remove_from_tray(engine: Engine, owner_id: int, symbols: list[str] | None) -> Tray:
-    """Take names out in one undoable step; None takes out all."""
+def remove_from_tray(engine: Engine, owner_id: int, symbols: list[str] | None, *, version: int | None = None) -> Tray:
+    """Take names out in one undoable step; None takes out all, which may raise ChangedElsewhere as `change_tray` says."""
     if symbols is None:
-        return change_tray(engine, owner_id, "keep", {}, verb="clear")
+        return change_tray(engine, owner_id, "keep", {}, verb="clear", version=version)
     return change_tray(engine, owner_id, "remove", {symbol: {} for symbol in symbols})
 
 
@@ -77,15 +78,21 @@ def change_tray(
     *,
     verb: str | None = None,
     about: str | None = None,
+    version: int | None = None,
 ) -> Tray:
     """Change the tray by a list of names, symbol to why, in one step that undo takes back.
 
     `op` is "keep" (only names on the list stay), "add" (those not there yet come), "remove" (names on the list go) or
     "replace" (the list takes the tray's place; names that stay keep why they came). `now` is when names come. The step is
     called by `verb`, else `op`, and what it is `about`, else the names that changed. Raises TrayFull and changes nothing.
+
+    With a `version`, that of the tray which the change was made on, a change that would take away what came since raises
+    ChangedElsewhere; adding, and taking out names that are on the list, goes together with whatever others did.
     """
     with transaction(engine) as session:
         present = _entries(session, owner_id)
+        if op in ("keep", "replace"):
+            _require_version(session, owner_id, version)
         held = [entry.symbol for entry in present]
         goes = [] if op == "add" else [symbol for symbol in held if (symbol in listed) == (op == "remove")]
         comes = [symbol for symbol in listed if symbol not in held] if op in ("add", "replace") else []
@@ -105,10 +112,14 @@ def change_tray(
         return _tray(session, owner_id)
 
 
-def undo_tray(engine: Engine, owner_id: int) -> Tray:
-    """Restore the tray as it was before its last change; with nothing to undo it stays as it is."""
+def undo_tray(engine: Engine, owner_id: int, *, version: int | None = None) -> Tray:
+    """Restore the tray as it was before its last change; with nothing to undo it stays as it is.
+
+    Raises ChangedElsewhere when the last change is not the one that the tray of that `version` showed.
+    """
     with transaction(engine) as session:
         _entries(session, owner_id)
+        _require_version(session, owner_id, version)
         step = _last_step(session, owner_id)
         if step is not None:
             session.execute(delete(TrayEntry).where(TrayEntry.owner_id == owner_id))
@@ -142,7 +153,14 @@ def _tray(session: Session, owner_id: int) -> Tray:
     rows = session.scalars(select(TrayEntry).where(TrayEntry.owner_id == owner_id).order_by(TrayEntry.position))
     step = _last_step(session, owner_id)
     entries = [Entry(row.symbol, row.why, row.added_at.replace(tzinfo=dt.UTC)) for row in rows]
-    return Tray(entries, step.what if step else None)
+    return Tray(entries, step.what if step else None, step.id if step else 0)
+
+
+def _require_version(session: Session, owner_id: int, version: int | None) -> None:
+    step = _last_step(session, owner_id)
+    newest = step.id if step else 0
+    if version is not None and version != newest:
+        raise ChangedElsewhere("The tray", newest)
 
 
 def _remember(session: Session, owner_id: int, what: str, before: list[TrayEntry]) -> None:

@@ -17,9 +17,10 @@ from flinch.store.engine import DatabaseAway
 from flinch.store.kept import OWN_METRICS
 from flinch.store.models import OwnMetric
 from flinch.store.tray import local_owner
-from flinch.web.problems import Problem, UserError, reply
+from flinch.web.problems import ERRORS, Problem, UserError, reply
 
 __all__ = [
+    "ERRORS",
     "Done",
     "Problem",
     "Services",

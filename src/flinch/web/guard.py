@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from urllib.parse import urlsplit
 
 from flask import Response, request
 
@@ -31,6 +32,7 @@ HEADERS = {
     "Cross-Origin-Opener-Policy": "same-origin",
 }
 _SURROGATE = re.compile(rb"\\u[dD][89aAbBcCdDeEfF]")
+_OWN_HOSTS = ("127.0.0.1", "localhost", "::1")
 _OWN_PAGES = ("same-origin", "none")
 
 
@@ -39,6 +41,17 @@ def add_headers(response: Response) -> Response:
     for name, value in HEADERS.items():
         response.headers.setdefault(name, value)
     return response
+
+
+def refuse_foreign_hosts() -> None:
+    """A name that leads here but is not ours is a page elsewhere that pretends to be this machine."""
+    try:
+        host = urlsplit(f"//{request.headers.get('Host', '')}").hostname
+    except ValueError:
+        host = None
+    if host not in _OWN_HOSTS:
+        message = "Flinch is asked under a name that is not its own. Open it at http://127.0.0.1 with its port."
+        raise UserError(Problem(type="foreign_host", message=message, where="Host"), 400)
 
 
 def refuse_other_origins() -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from flask import Response
 from pydantic import BaseModel, Field
 
@@ -13,6 +15,13 @@ class Problem(BaseModel):
     message: str = Field(description="A sentence for people that says what to do")
     where: str | None = Field(None, description="The offending place: a rule, a field, a character")
     nearest: list[str] = Field([], description="Listed symbols most like an unknown one")
+    version: int | None = Field(
+        None, description="The version that is kept now, when a change was made on an older one"
+    )
+
+
+ERRORS: dict[Any, Any] = dict.fromkeys((403, 404, 405, 413, 415, 422, 503), Problem)
+"""What any route may answer when it cannot do what is asked."""
 
 
 class UserError(Exception):

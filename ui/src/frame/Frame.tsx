@@ -7,6 +7,7 @@ import { useChangeTray, useMarket, useToggleTray, useTray } from "@/shared/api/q
 import { Mark } from "@/shared/chart/Mark";
 import { instant } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { ConflictDialog } from "./ConflictDialog";
 import { GoTo } from "./GoTo";
 import { Keys } from "./Keys";
 import { Lists } from "./Lists";
@@ -52,7 +53,7 @@ export function Frame() {
     },
     l: () => setLists(true),
     y: () => trayList.current?.querySelector("button")?.focus(),
-    u: () => tray.data?.undo && change.mutate({ kind: "undo" }),
+    u: () => tray.data?.undo && change.mutate({ kind: "undo", version: tray.data.version }),
     t: () => subject && toggle(subject.symbol, subject.why),
   });
 
@@ -84,6 +85,7 @@ export function Frame() {
         </button>
       </header>
       <Away />
+      <ConflictDialog />
       <main>
         <Outlet />
       </main>

@@ -2,7 +2,16 @@ import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import Modal from "react-bootstrap/Modal";
 import { ApiError, api, type Schemas, type TrayOp } from "@/shared/api/client";
-import { useBaskets, useChangeTray, useKeep, useMarket, useNames, useScreens, useTray } from "@/shared/api/queries";
+import {
+  useBaskets,
+  useChangeTray,
+  useKeep,
+  useMarket,
+  useNames,
+  useSaveBasket,
+  useScreens,
+  useTray,
+} from "@/shared/api/queries";
 import { count, number } from "@/shared/format";
 import { Gone, Refused } from "@/shared/ui/Kept";
 import { findNames } from "./GoTo";
@@ -57,10 +66,11 @@ export function Lists({ onHide }: { onHide: () => void }) {
   }, [a, b]);
   const words = `${PARTS.find((p) => p.value === part)?.label(labels(left), labels(right))}: ${labels(left)} and ${labels(right)}`;
 
+  const trayVersion = useTray().data?.version ?? null;
   function toTray(op: TrayOp, what: string) {
     const why = { page: "Lists", words: words.slice(0, 600), link: "", values: {} };
     change.mutate(
-      { kind: "change", change: { op, symbols: chosen, why, values: {} } },
+      { kind: "change", change: { op, symbols: chosen, why, values: {}, version: trayVersion } },
       { onSuccess: () => setSaid(what), onError: (error) => setSaid(error.message) },
     );
   }
@@ -177,9 +187,7 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
   const [gone, setGone] = useState<Schemas["OwnBasket"] | null>(null);
   const [open, setOpen] = useState<number | null>(null);
   const failed = (error: Error) => setProblem(error.message);
-  const save = useKeep(READ_AGAIN, (input: { draft: Schemas["BasketDraft"]; id: number | null }) =>
-    api.saveBasket(input.draft, input.id),
-  );
+  const save = useSaveBasket(READ_AGAIN);
   const remove = useKeep(READ_AGAIN, api.deleteBasket);
   const restore = useKeep(READ_AGAIN, api.restoreBasket);
   const put = (draft: Schemas["BasketDraft"], id: number | null) => {
@@ -206,7 +214,7 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
       <form
         onSubmit={(event) => {
           event.preventDefault();
-          if (name.trim()) put({ name: name.trim(), symbols }, null);
+          if (name.trim()) put({ name: name.trim(), symbols, version: null }, null);
         }}
       >
         <input
@@ -237,7 +245,14 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
                 type="button"
                 className="quiet"
                 onClick={() =>
-                  put({ name: basket.name, symbols: [...new Set([...basket.symbols, ...symbols])] }, basket.id)
+                  put(
+                    {
+                      name: basket.name,
+                      version: basket.version,
+                      symbols: [...new Set([...basket.symbols, ...symbols])],
+                    },
+                    basket.id,
+                  )
                 }
               >
                 add these
@@ -246,12 +261,23 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
                 type="button"
                 className="quiet"
                 onClick={() =>
-                  put({ name: basket.name, symbols: basket.symbols.filter((s) => !symbols.includes(s)) }, basket.id)
+                  put(
+                    {
+                      name: basket.name,
+                      version: basket.version,
+                      symbols: basket.symbols.filter((s) => !symbols.includes(s)),
+                    },
+                    basket.id,
+                  )
                 }
               >
                 remove these
               </button>
-              <button type="button" className="quiet" onClick={() => put({ name: basket.name, symbols }, basket.id)}>
+              <button
+                type="button"
+                className="quiet"
+                onClick={() => put({ name: basket.name, version: basket.version, symbols }, basket.id)}
+              >
                 replace by these
               </button>
               <button
@@ -263,7 +289,10 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
               </button>
             </span>
             {open === basket.id && (
-              <Members basket={basket} onChange={(list) => put({ name: basket.name, symbols: list }, basket.id)} />
+              <Members
+                basket={basket}
+                onChange={(list) => put({ name: basket.name, version: basket.version, symbols: list }, basket.id)}
+              />
             )}
           </li>
         ))}

@@ -70,7 +70,11 @@ export function TrayBar({ listRef, onLists }: { listRef: Ref<HTMLUListElement>; 
       </ul>
       <div className="tray-tools">
         {tray.data?.undo && (
-          <button type="button" className="quiet" onClick={() => change.mutate({ kind: "undo" })}>
+          <button
+            type="button"
+            className="quiet"
+            onClick={() => change.mutate({ kind: "undo", version: tray.data?.version ?? 0 })}
+          >
             undo: {tray.data.undo}
           </button>
         )}
@@ -91,7 +95,11 @@ export function TrayBar({ listRef, onLists }: { listRef: Ref<HTMLUListElement>; 
           />
         )}
         {items.length > 0 && (
-          <button type="button" className="quiet" onClick={() => change.mutate({ kind: "clear" })}>
+          <button
+            type="button"
+            className="quiet"
+            onClick={() => change.mutate({ kind: "clear", version: tray.data?.version ?? 0 })}
+          >
             clear
           </button>
         )}

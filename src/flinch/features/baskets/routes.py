@@ -23,9 +23,9 @@ from flinch.market import Market
 from flinch.screening.groups import read_symbols, sectors, source_symbols
 from flinch.store.kept import BASKETS, plain
 from flinch.store.models import Basket
-from flinch.web import Done, Problem, UserError, dictionary, market, owner, reply, services
+from flinch.web import ERRORS, Done, Problem, UserError, dictionary, market, owner, reply, services
 
-blueprint = APIBlueprint("baskets", __name__, url_prefix="/api/baskets")
+blueprint = APIBlueprint("baskets", __name__, url_prefix="/api/baskets", abp_responses=ERRORS)
 
 _GONE = Problem(type="no_such_basket", message="This basket is not there any more. Nothing was changed.")
 
@@ -101,11 +101,11 @@ def _keep(now: Market, body: BasketDraft, id: int | None) -> Response:
     if not name:
         raise UserError(Problem(type="bad_name", message="Give the basket a name.", where="name"))
     values = {"name": name, "symbols": symbols, "changed_at": plain(dt.datetime.now(dt.UTC))}
-    row = BASKETS.save(services().engine, owner(), values, id)
+    row = BASKETS.save(services().engine, owner(), values, id, version=body.version)
     if row is None:
         raise UserError(_GONE, 404)
     return reply(_own(row))
 
 
 def _own(row: Basket) -> OwnBasket:
-    return OwnBasket(id=row.id, name=row.name, symbols=list(row.symbols))
+    return OwnBasket(id=row.id, version=row.version, name=row.name, symbols=list(row.symbols))

@@ -13,6 +13,9 @@ class BasketDraft(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     name: str = Field(min_length=1, max_length=120)
     symbols: Symbols
+    version: int | None = Field(
+        None, ge=1, description="The version that the change was made on; none: whichever is kept"
+    )
 
 
 class OwnBasket(BasketDraft):

@@ -17,9 +17,10 @@ from flinch.features.dossier.schemas import (
     OverTimeQuery,
 )
 from flinch.features.dossier.volatility import VolatilityView
-from flinch.web import Problem, dictionary, market, own_metrics, reply, services
+from flinch.feeds.export import FILES
+from flinch.web import ERRORS, Problem, dictionary, market, own_metrics, reply, services
 
-blueprint = APIBlueprint("dossier", __name__, url_prefix="/api/dossier")
+blueprint = APIBlueprint("dossier", __name__, url_prefix="/api/dossier", abp_responses=ERRORS)
 
 
 @blueprint.get("/<path:symbol>", responses={200: Dossier, 404: Problem, 422: Problem})
@@ -60,7 +61,7 @@ def read_chain(path: DossierPath, query: ChainQuery) -> Response:
 
 @blueprint.get(
     "/chain-file/<path:symbol>",
-    responses={200: {"content": {"application/octet-stream": {}}}, 404: Problem, 422: Problem},
+    responses={200: FILES, 404: Problem, 422: Problem},
 )
 def export_chain(path: DossierPath, query: ChainExportQuery) -> Response:
     """One expiration's option chain as CSV, XLSX or JSON."""

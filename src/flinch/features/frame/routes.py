@@ -9,14 +9,14 @@ from flask_openapi3 import APIBlueprint
 from flinch.core.volatility import LOOKBACK, historical_vol
 from flinch.features.frame.schemas import Fact, MarketInfo, NameList, NameRow, Peek, PeekQuery, SymbolPath
 from flinch.market import PLAIN
-from flinch.web import Problem, market, reply
+from flinch.web import ERRORS, Problem, market, reply
 
 PEEK_METRICS = (
     "price", "change_pct", "avg_volume_50", "market_cap", "avg_option_volume_21", "atm_width", "iv30", "hv21", "iv_hv_ratio",
     "iv_rank", "iv_percentile", "one_day_move_pct", "next_day_move_pct", "spent", "days_to_earnings",
 )  # fmt: skip
 
-blueprint = APIBlueprint("frame", __name__, url_prefix="/api")
+blueprint = APIBlueprint("frame", __name__, url_prefix="/api", abp_responses=ERRORS)
 
 
 @blueprint.get("/market", responses={200: MarketInfo})

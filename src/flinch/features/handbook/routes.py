@@ -18,9 +18,9 @@ from flinch.features.handbook.schemas import (
     OwnMetricPath,
 )
 from flinch.store.kept import OWN_METRICS
-from flinch.web import Done, Problem, UserError, dictionary, owner, reply, services
+from flinch.web import ERRORS, Done, Problem, UserError, dictionary, owner, reply, services
 
-blueprint = APIBlueprint("handbook", __name__, url_prefix="/api")
+blueprint = APIBlueprint("handbook", __name__, url_prefix="/api", abp_responses=ERRORS)
 
 _GONE = Problem(type="no_such_metric", message="This metric is not there any more. Nothing was changed.")
 
@@ -75,8 +75,15 @@ def restore_own_metric(path: OwnMetricPath) -> Response:
 
 def _keep(body: OwnMetricDraft, id: int | None) -> Response:
     engine = services().engine
-    service.require_sound(body, OWN_METRICS.all(engine, owner()), id)
-    row = OWN_METRICS.save(engine, owner(), body.model_dump(), id)
+    row = OWN_METRICS.save(
+        engine,
+        owner(),
+        body.model_dump(exclude={"version"}),
+        id,
+        version=body.version,
+        # Within the same transaction: two that each come to use the other cannot both be kept.
+        sound=lambda kept: service.require_sound(body, kept, id),
+    )
     if row is None:
         raise UserError(_GONE, 404)
     return reply(service.as_reply(row, dictionary()))

@@ -50,6 +50,9 @@ class OwnMetricDraft(BaseModel):
     unit: str = Field("", max_length=20)
     expression: str = Field(min_length=1, max_length=1_001)
     decimals: int = Field(2, ge=0, le=6)
+    version: int | None = Field(
+        None, ge=1, description="The version that the change was made on; none: whichever is kept"
+    )
 
 
 class OwnMetric(OwnMetricDraft):

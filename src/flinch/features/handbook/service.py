@@ -137,6 +137,7 @@ def as_reply(row: Row, dictionary: Dictionary) -> OwnMetric:
         problem = error.message
     return OwnMetric(
         id=row.id,
+        version=row.version,
         key=row.key,
         label=row.label,
         unit=row.unit,

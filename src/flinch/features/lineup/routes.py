@@ -7,10 +7,10 @@ from flask_openapi3 import APIBlueprint
 
 from flinch.features.lineup import service
 from flinch.features.lineup.schemas import CorrelationRequest, Correlations, Lineup, LineupRequest
-from flinch.web import Problem, dictionary, market, own_metrics, owner, reply, services
+from flinch.web import ERRORS, Problem, dictionary, market, own_metrics, owner, reply, services
 from flinch.web.lane import COSTLY
 
-blueprint = APIBlueprint("lineup", __name__, url_prefix="/api/lineup")
+blueprint = APIBlueprint("lineup", __name__, url_prefix="/api/lineup", abp_responses=ERRORS)
 
 
 @blueprint.post("", responses={200: Lineup, 422: Problem})

@@ -23,16 +23,17 @@ from flinch.features.screen.schemas import (
     SeriesReply,
     SeriesRequest,
 )
+from flinch.feeds.export import FILES
 from flinch.screening.body import ScreenBody
 from flinch.screening.history import NothingToStudy
 from flinch.screening.run import stack_work
 from flinch.screening.starters import STARTERS
 from flinch.store import kept
 from flinch.store.models import SavedScreen as Row
-from flinch.web import Done, Problem, UserError, dictionary, market, own_metrics, owner, reply, services
+from flinch.web import ERRORS, Done, Problem, UserError, dictionary, market, own_metrics, owner, reply, services
 from flinch.web.lane import COSTLY
 
-blueprint = APIBlueprint("screen", __name__, url_prefix="/api")
+blueprint = APIBlueprint("screen", __name__, url_prefix="/api", abp_responses=ERRORS)
 
 _ALL_SESSIONS = 10_000
 """Evidence goes after screens: units of work that following a stack through every session is taken to cost at least."""
@@ -65,7 +66,7 @@ def read_series(body: SeriesRequest) -> Response:
         return reply(service.series(market(), body))
 
 
-@blueprint.post("/screen/export", responses={200: {"content": {"application/octet-stream": {}}}, 422: Problem})
+@blueprint.post("/screen/export", responses={200: FILES, 422: Problem})
 def export_screen(body: ExportRequest) -> Response:
     """Results as CSV, XLSX or JSON."""
     with COSTLY.turn(stack_work(dictionary(), body.stack)):
@@ -121,9 +122,9 @@ def record_look(path: ScreenPath, body: LookRequest) -> Response:
 
 
 def _keep(body: ScreenDraft, id: int | None) -> Response:
-    values = body.model_dump(mode="json") | {"changed_at": kept.plain(dt.datetime.now(dt.UTC))}
+    values = body.model_dump(mode="json", exclude={"version"}) | {"changed_at": kept.plain(dt.datetime.now(dt.UTC))}
     values["name"] = body.name.strip() or body.name
-    row = kept.SCREENS.save(services().engine, owner(), values, id)
+    row = kept.SCREENS.save(services().engine, owner(), values, id, version=body.version)
     if row is None:
         raise UserError(_GONE, 404)
     return reply(_saved(row))
@@ -132,6 +133,7 @@ def _keep(body: ScreenDraft, id: int | None) -> Response:
 def _saved(row: Row) -> SavedScreen:
     return SavedScreen(
         id=row.id,
+        version=row.version,
         name=row.name,
         description=row.description,
         tags=row.tags,

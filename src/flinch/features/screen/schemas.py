@@ -174,6 +174,9 @@ class ScreenDraft(BaseModel):
     description: str = Field("", max_length=2_000)
     tags: list[Tag] = Field([], max_length=20)
     body: ScreenBody
+    version: int | None = Field(
+        None, ge=1, description="The version that the change was made on; none: whichever is kept"
+    )
 
 
 class SavedScreen(ScreenDraft):

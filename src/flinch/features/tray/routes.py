@@ -5,14 +5,23 @@ import datetime as dt
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from flinch.features.tray.schemas import TrayAddition, TrayChange, TrayExport, TrayItem, TrayReply, TraySymbolPath, Why
-from flinch.feeds.export import MIME, Cell, Heading, Sheet, write_sheet
+from flinch.features.tray.schemas import (
+    TrayAddition,
+    TrayChange,
+    TrayExport,
+    TrayItem,
+    TrayReply,
+    TraySymbolPath,
+    TrayVersion,
+    Why,
+)
+from flinch.feeds.export import FILES, MIME, Cell, Heading, Sheet, write_sheet
 from flinch.market import Market
 from flinch.screening.columns import read_columns
 from flinch.store import tray as store
-from flinch.web import Problem, UserError, dictionary, market, own_metrics, owner, reply, services
+from flinch.web import ERRORS, Problem, UserError, dictionary, market, own_metrics, owner, reply, services
 
-blueprint = APIBlueprint("tray", __name__, url_prefix="/api/tray")
+blueprint = APIBlueprint("tray", __name__, url_prefix="/api/tray", abp_responses=ERRORS)
 
 
 def _full() -> UserError:
@@ -28,7 +37,7 @@ def _reply(now: Market, tray: store.Tray) -> Response:
         )
         for e in tray.entries
     ]
-    return reply(TrayReply(items=items, undo=tray.undo))
+    return reply(TrayReply(items=items, undo=tray.undo, version=tray.version))
 
 
 @blueprint.get("", responses={200: TrayReply})
@@ -62,13 +71,15 @@ def change_tray(body: TrayChange) -> Response:
     about = None if body.op == "add" else body.why.words[:80]
     moment = dt.datetime.now(dt.UTC)
     try:
-        tray = store.change_tray(services().engine, owner(), body.op, listed, moment, verb=verb, about=about)
+        tray = store.change_tray(
+            services().engine, owner(), body.op, listed, moment, verb=verb, about=about, version=body.version
+        )
     except store.TrayFull:
         raise _full() from None
     return _reply(now, tray)
 
 
-@blueprint.get("/export", responses={200: {"content": {"application/octet-stream": {}}}, 422: Problem})
+@blueprint.get("/export", responses={200: FILES, 422: Problem})
 def export_tray(query: TrayExport) -> Response:
     """The working list as CSV, XLSX or JSON: why each name came, its values then and now."""
     now = market()
@@ -110,13 +121,13 @@ def remove_from_tray(path: TraySymbolPath) -> Response:
     return _reply(market(), store.remove_from_tray(services().engine, owner(), [path.symbol.strip().upper()]))
 
 
-@blueprint.delete("", responses={200: TrayReply})
-def clear_tray() -> Response:
+@blueprint.delete("", responses={200: TrayReply, 409: Problem})
+def clear_tray(query: TrayVersion) -> Response:
     """Take all names out."""
-    return _reply(market(), store.remove_from_tray(services().engine, owner(), None))
+    return _reply(market(), store.remove_from_tray(services().engine, owner(), None, version=query.version))
 
 
-@blueprint.post("/undo", responses={200: TrayReply})
-def undo_tray() -> Response:
+@blueprint.post("/undo", responses={200: TrayReply, 409: Problem})
+def undo_tray(query: TrayVersion) -> Response:
     """Take back the last change."""
-    return _reply(market(), store.undo_tray(services().engine, owner()))
+    return _reply(market(), store.undo_tray(services().engine, owner(), version=query.version))

@@ -33,6 +33,7 @@ class TrayChange(BaseModel):
     op: Operation
     symbols: list[Symbol] = Field(max_length=2_000)
     why: Why
+    version: int | None = Field(None, ge=0, description="The tray's version that the change was made on")
     values: dict[Annotated[str, Field(max_length=12)], dict[Annotated[str, Field(max_length=40)], float | None]] = (
         Field({}, max_length=2_000, description="The values then of each name, by symbol")
     )
@@ -40,6 +41,10 @@ class TrayChange(BaseModel):
 
 class TrayExport(BaseModel):
     format: Literal["csv", "xlsx", "json"] = "xlsx"
+
+
+class TrayVersion(BaseModel):
+    version: int | None = Field(None, ge=0, description="The tray's version that the change was made on")
 
 
 class TraySymbolPath(BaseModel):
@@ -58,3 +63,4 @@ class TrayReply(BaseModel):
 
     items: list[TrayItem]
     undo: str | None
+    version: int = Field(description="Changes with every change of the tray")

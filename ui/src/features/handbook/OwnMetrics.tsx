@@ -2,12 +2,12 @@ import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import Modal from "react-bootstrap/Modal";
 import { api, type Schemas } from "@/shared/api/client";
-import { useKeep } from "@/shared/api/queries";
+import { useKeep, useSaveOwnMetric } from "@/shared/api/queries";
 import { Gone, Refused } from "@/shared/ui/Kept";
 
 type Own = Schemas["OwnMetric"];
 type Draft = Schemas["OwnMetricDraft"];
-const EMPTY: Draft = { key: "", label: "", unit: "", expression: "", decimals: 2 };
+const EMPTY: Draft = { key: "", label: "", unit: "", expression: "", decimals: 2, version: null };
 const READ_AGAIN = ["own-metrics", "handbook", "screen", "over-time"];
 
 /** Expressions with a name: made, changed, removed with undo. They serve in rules, columns, sorting and charts. */
@@ -17,9 +17,7 @@ export function OwnMetrics({ onHide }: { onHide: () => void }) {
   const [gone, setGone] = useState<Own | null>(null);
   const [problem, setProblem] = useState<string | null>(null);
   const failed = (error: Error) => setProblem(error.message);
-  const save = useKeep(READ_AGAIN, (input: { draft: Draft; id: number | null }) =>
-    api.saveOwnMetric(input.draft, input.id),
-  );
+  const save = useSaveOwnMetric(READ_AGAIN);
   const remove = useKeep(READ_AGAIN, api.deleteOwnMetric);
   const restore = useKeep(READ_AGAIN, api.restoreOwnMetric);
 
@@ -120,10 +118,11 @@ export function OwnMetrics({ onHide }: { onHide: () => void }) {
   );
 }
 
-const draftOf = ({ key, label, unit, expression, decimals }: Own): Draft => ({
+const draftOf = ({ key, label, unit, expression, decimals, version }: Own): Draft => ({
   key,
   label,
   unit,
   expression,
   decimals,
+  version,
 });

@@ -81,7 +81,9 @@ export function Scatter({
               <button
                 type="button"
                 className="quiet"
-                onClick={() => change.mutate({ kind: "change", change: { op: "add", symbols: picked, why, values } })}
+                onClick={() =>
+                  change.mutate({ kind: "change", change: { op: "add", symbols: picked, why, values, version: null } })
+                }
               >
                 put {picked.length} in the tray
               </button>

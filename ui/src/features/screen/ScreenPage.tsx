@@ -3,23 +3,15 @@ import { Link, useNavigate } from "react-router";
 import { tellResults } from "@/frame/results";
 import { useSubject } from "@/frame/subject";
 import { useAddress } from "@/shared/address";
-import {
-  ApiError,
-  api,
-  download,
-  type FileFormat,
-  type SavedScreen,
-  type ScreenDraft,
-  type Why,
-} from "@/shared/api/client";
+import { ApiError, download, type FileFormat, type SavedScreen, type ScreenDraft, type Why } from "@/shared/api/client";
 import {
   useBaskets,
   useChangeTray,
   useHandbook,
-  useKeep,
   useMarket,
   useMetricMap,
   useMetrics,
+  useSaveScreen,
   useScreen,
   useScreens,
   useTray,
@@ -84,13 +76,15 @@ export function ScreenPage() {
 
 function findBase(asked: string | null, screens: ReturnType<typeof useScreens>["data"]): Base | null {
   if (asked === null) {
-    const draft = { name: "", description: "", tags: [], body: toBody(FIRST) };
+    const draft = { name: "", description: "", tags: [], body: toBody(FIRST), version: null };
     return { key: null, draft, screen: FIRST, saved: null };
   }
   const starter = screens?.starters.find((s) => `s-${s.key}` === asked);
   const saved = screens?.saved.find((s) => String(s.id) === asked) ?? null;
   const found = starter ?? saved;
-  return found ? { key: asked, draft: found, screen: fromBody(found.body), saved } : null;
+  return found
+    ? { key: asked, draft: { ...found, version: saved?.version ?? null }, screen: fromBody(found.body), saved }
+    : null;
 }
 
 function ScreenAt({
@@ -248,18 +242,19 @@ function ScreenAt({
   function keepAll() {
     const values = Object.fromEntries(fresh.map((row) => [row.symbol, valuesOf(columns, row, spoken)]));
     const list = fresh.map((row) => row.symbol);
-    changeTray.mutate({ kind: "change", change: { op: "add", symbols: list, why: { ...why, values: {} }, values } });
+    changeTray.mutate({
+      kind: "change",
+      change: { op: "add", symbols: list, why: { ...why, values: {} }, values, version: null },
+    });
   }
 
-  const save = useKeep(["screens"], (input: { draft: ScreenDraft; id: number | null }) =>
-    api.saveScreen(input.draft, input.id),
-  );
+  const save = useSaveScreen();
   const nothing = { only: null, screen: null, u: null, r: null, any: null, cols: null, sort: null, view: null };
   function saveNow() {
     if (!base.saved) return setDialog("save");
-    const { name, description, tags, id } = base.saved;
+    const { name, description, tags, id, version } = base.saved;
     save.mutate(
-      { draft: { name, description, tags, body: toBody(screen) }, id },
+      { draft: { name, description, tags, version, body: toBody(screen) }, id },
       {
         onSuccess: () => {
           write({ ...nothing, screen: String(id) });

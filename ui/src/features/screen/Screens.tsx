@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from "react";
 import Modal from "react-bootstrap/Modal";
 import { ApiError, api, type SavedScreen, type ScreenDraft } from "@/shared/api/client";
-import { useKeep, useScreens } from "@/shared/api/queries";
+import { useKeep, useSaveScreen, useScreens } from "@/shared/api/queries";
 import { count, date } from "@/shared/format";
 import { Gone, Refused } from "@/shared/ui/Kept";
 
@@ -23,9 +23,7 @@ export function ScreensDialog({
   const failed = (error: Error) => setProblem(error.message);
   const remove = useKeep(["screens"], api.deleteScreen);
   const restore = useKeep(["screens"], api.restoreScreen);
-  const save = useKeep(["screens"], (input: { draft: ScreenDraft; id: number | null }) =>
-    api.saveScreen(input.draft, input.id),
-  );
+  const save = useSaveScreen();
   const low = wanted.trim().toLowerCase();
   const fits = (entry: { name: string; description?: string; tags?: string[] }) =>
     !low ||
@@ -37,8 +35,8 @@ export function ScreensDialog({
     const names = new Set(screens?.saved.map((s) => s.name));
     let name = `${screen.name} (copy)`.slice(0, 120);
     for (let n = 2; names.has(name); n++) name = `${screen.name.slice(0, 108)} (copy ${n})`;
-    const { id: _, changed_at: __, ...draft } = screen;
-    save.mutate({ draft: { ...draft, name }, id: null }, { onError: failed });
+    const { id: _, changed_at: __, version: ___, ...draft } = screen;
+    save.mutate({ draft: { ...draft, version: null, name }, id: null }, { onError: failed });
   }
 
   return (
@@ -75,7 +73,7 @@ export function ScreensDialog({
                   onCancel={() => setEditing(null)}
                   onSave={(draft) =>
                     save.mutate(
-                      { draft: { ...draft, body: screen.body }, id: screen.id },
+                      { draft: { ...draft, body: screen.body, version: screen.version }, id: screen.id },
                       { onSuccess: () => setEditing(null), onError: failed },
                     )
                   }
@@ -142,9 +140,7 @@ export function SaveDialog({
 }) {
   const [taken, setTaken] = useState<{ draft: ScreenDraft; id: number } | null>(null);
   const [problem, setProblem] = useState<string | null>(null);
-  const save = useKeep(["screens"], (input: { draft: ScreenDraft; id: number | null }) =>
-    api.saveScreen(input.draft, input.id),
-  );
+  const save = useSaveScreen();
   function keep(next: ScreenDraft, id: number | null) {
     setProblem(null);
     setTaken(null);
@@ -204,7 +200,7 @@ function ScreenForm({
     event.preventDefault();
     if (!name.trim()) return;
     const list = [...new Set(tags.split(",").map((tag) => tag.trim().slice(0, 40)))].filter(Boolean).slice(0, 20);
-    onSave({ name: name.trim(), description, tags: list });
+    onSave({ name: name.trim(), description, tags: list, version: null });
   }
   return (
     <form className="kept-form" onSubmit={submit}>

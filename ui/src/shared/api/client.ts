@@ -26,6 +26,7 @@ const unreachable: Problem = {
   where: null,
   message: "Flinch's server does not answer. What you see stays; Flinch asks again by itself until it is back.",
   nearest: [],
+  version: null,
 };
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };
@@ -41,7 +42,25 @@ async function unwrap<T>(request: Promise<Answer<T>>): Promise<T> {
   if (answer.data !== undefined) return answer.data;
   const said = answer.error as Partial<Problem> | undefined;
   const message = said?.message ?? `The server answered ${answer.response.status}. Try again; nothing was changed.`;
-  throw new ApiError(answer.response.status, { type: "error", where: null, nearest: [], ...said, message });
+  throw new ApiError(answer.response.status, {
+    type: "error",
+    where: null,
+    nearest: [],
+    version: null,
+    ...said,
+    message,
+  });
+}
+
+/**
+ * A change is known by a key: sent again, because its answer got lost, it is not done again. The key belongs to what is sent, so
+ * that every try of one change has the same.
+ */
+const keys = new WeakMap<object, string>();
+function keyed(change: object): { headers: Record<string, string> } {
+  const key = keys.get(change) ?? crypto.randomUUID?.() ?? `${Date.now()}-${Math.random()}`;
+  keys.set(change, key);
+  return { headers: { "Idempotency-Key": key } };
 }
 
 export type ScreenRequest = Schemas["ScreenRequest"];
@@ -71,8 +90,8 @@ export const api = {
   ownMetrics: () => unwrap(client.GET("/api/own-metrics")),
   saveOwnMetric: (body: Schemas["OwnMetricDraft"], id: number | null) =>
     id === null
-      ? unwrap(client.POST("/api/own-metrics", { body }))
-      : unwrap(client.PUT("/api/own-metrics/{id}", { params: { path: { id } }, body })),
+      ? unwrap(client.POST("/api/own-metrics", { body, ...keyed(body) }))
+      : unwrap(client.PUT("/api/own-metrics/{id}", { params: { path: { id } }, body, ...keyed(body) })),
   deleteOwnMetric: (id: number) => unwrap(client.DELETE("/api/own-metrics/{id}", { params: { path: { id } } })),
   restoreOwnMetric: (id: number) => unwrap(client.POST("/api/own-metrics/{id}/restore", { params: { path: { id } } })),
   screen: (body: ScreenRequest, signal: AbortSignal) => unwrap(client.POST("/api/screen", { body, signal })),
@@ -81,8 +100,8 @@ export const api = {
   screens: () => unwrap(client.GET("/api/screens")),
   saveScreen: (body: ScreenDraft, id: number | null) =>
     id === null
-      ? unwrap(client.POST("/api/screens", { body }))
-      : unwrap(client.PUT("/api/screens/{id}", { params: { path: { id } }, body })),
+      ? unwrap(client.POST("/api/screens", { body, ...keyed(body) }))
+      : unwrap(client.PUT("/api/screens/{id}", { params: { path: { id } }, body, ...keyed(body) })),
   deleteScreen: (id: number) => unwrap(client.DELETE("/api/screens/{id}", { params: { path: { id } } })),
   restoreScreen: (id: number) => unwrap(client.POST("/api/screens/{id}/restore", { params: { path: { id } } })),
   look: (id: number, body: Schemas["LookRequest"]) =>
@@ -123,16 +142,19 @@ export const api = {
     unwrap(client.POST("/api/baskets/read", { body: { text }, signal })),
   saveBasket: (body: Schemas["BasketDraft"], id: number | null) =>
     id === null
-      ? unwrap(client.POST("/api/baskets", { body }))
-      : unwrap(client.PUT("/api/baskets/{id}", { params: { path: { id } }, body })),
+      ? unwrap(client.POST("/api/baskets", { body, ...keyed(body) }))
+      : unwrap(client.PUT("/api/baskets/{id}", { params: { path: { id } }, body, ...keyed(body) })),
   deleteBasket: (id: number) => unwrap(client.DELETE("/api/baskets/{id}", { params: { path: { id } } })),
   restoreBasket: (id: number) => unwrap(client.POST("/api/baskets/{id}/restore", { params: { path: { id } } })),
   tray: () => unwrap(client.GET("/api/tray")),
-  addToTray: (symbols: string[], why: Why) => unwrap(client.POST("/api/tray", { body: { symbols, why } })),
-  changeTray: (body: Schemas["TrayChange"]) => unwrap(client.PUT("/api/tray", { body })),
+  addToTray: (change: object, symbols: string[], why: Why) =>
+    unwrap(client.POST("/api/tray", { body: { symbols, why }, ...keyed(change) })),
+  changeTray: (body: Schemas["TrayChange"]) => unwrap(client.PUT("/api/tray", { body, ...keyed(body) })),
   removeFromTray: (symbol: string) => unwrap(client.DELETE("/api/tray/{symbol}", { params: { path: { symbol } } })),
-  clearTray: () => unwrap(client.DELETE("/api/tray")),
-  undoTray: () => unwrap(client.POST("/api/tray/undo")),
+  clearTray: (change: object, version: number) =>
+    unwrap(client.DELETE("/api/tray", { params: { query: { version } }, ...keyed(change) })),
+  undoTray: (change: object, version: number) =>
+    unwrap(client.POST("/api/tray/undo", { params: { query: { version } }, ...keyed(change) })),
 };
 
 /** Fetch a file and hand it to the browser's downloads under the name the server gives it. */

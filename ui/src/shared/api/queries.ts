@@ -1,5 +1,6 @@
 import { keepPreviousData, QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo } from "react";
+import { askWhichIsKept } from "@/shared/conflict";
 import {
   ApiError,
   api,
@@ -8,6 +9,7 @@ import {
   type OverTimeRequest,
   type PositioningRequest,
   type Schemas,
+  type ScreenDraft,
   type ScreenRequest,
   type Why,
 } from "./client";
@@ -68,6 +70,70 @@ export function useKeep<Input, Output>(keys: string[], action: (input: Input) =>
     onSuccess: () => Promise.all(keys.map((key) => client.invalidateQueries({ queryKey: [key] }))),
   });
 }
+
+type Versioned = { version?: number | null };
+
+/**
+ * Save a draft, under the version it was made on. When another window has changed it since, both versions are shown, and the user
+ * says which is kept.
+ */
+export function useSave<Draft extends Versioned, Output>(
+  keys: string[],
+  action: (draft: Draft, id: number | null) => Promise<Output>,
+  told: {
+    name: (draft: Draft) => string;
+    lines: (draft: Draft) => string[];
+    now: (id: number) => Promise<Draft | undefined>;
+  },
+) {
+  const client = useQueryClient();
+  const readAgain = () => Promise.all(keys.map((key) => client.invalidateQueries({ queryKey: [key] })));
+  return useMutation({
+    mutationFn: async ({ draft, id }: { draft: Draft; id: number | null }) => {
+      try {
+        return await action(draft, id);
+      } catch (error) {
+        if (!(error instanceof ApiError && error.problem.type === "changed_elsewhere") || id === null) throw error;
+        const theirs = await told.now(id);
+        const name = told.name(draft);
+        if (await askWhichIsKept(name, told.lines(draft), theirs ? told.lines(theirs) : []))
+          return await action({ ...draft, version: error.problem.version }, id);
+        await readAgain();
+        throw new ApiError(error.status, {
+          ...error.problem,
+          message: `${name} stays as the other window kept it. Your change was not kept.`,
+        });
+      }
+    },
+    onSuccess: readAgain,
+  });
+}
+
+const ruleLines = (screen: ScreenDraft) => [
+  screen.name,
+  ...(screen.body.rules ?? []).map((rule) => (rule.on === false ? `${rule.text} (off)` : rule.text)),
+];
+
+export const useSaveScreen = () =>
+  useSave(["screens"], api.saveScreen, {
+    name: (draft) => `The screen “${draft.name}”`,
+    lines: ruleLines,
+    now: async (id) => (await api.screens()).saved.find((screen) => screen.id === id),
+  });
+
+export const useSaveBasket = (keys: string[]) =>
+  useSave(keys, api.saveBasket, {
+    name: (draft) => `The basket “${draft.name}”`,
+    lines: (draft) => [draft.name, ...draft.symbols],
+    now: async (id) => (await api.baskets()).own.find((basket) => basket.id === id),
+  });
+
+export const useSaveOwnMetric = (keys: string[]) =>
+  useSave(keys, api.saveOwnMetric, {
+    name: (draft) => `The metric ${draft.key}`,
+    lines: (draft) => [draft.key, draft.label, draft.expression],
+    now: async (id) => (await api.ownMetrics()).metrics.find((metric) => metric.id === id),
+  });
 
 export const usePeek = (symbol: string | null, asOf: string | null) => {
   const version = useMarket().data?.version;
@@ -164,21 +230,21 @@ type TrayChange =
   | { kind: "add"; symbols: string[]; why: Why }
   | { kind: "remove"; symbol: string }
   | { kind: "change"; change: Schemas["TrayChange"] }
-  | { kind: "clear" }
-  | { kind: "undo" };
+  | { kind: "clear"; version: number }
+  | { kind: "undo"; version: number };
 
 const send = (change: TrayChange) => {
   switch (change.kind) {
     case "add":
-      return api.addToTray(change.symbols, change.why);
+      return api.addToTray(change, change.symbols, change.why);
     case "remove":
       return api.removeFromTray(change.symbol);
     case "change":
       return api.changeTray(change.change);
     case "clear":
-      return api.clearTray();
+      return api.clearTray(change, change.version);
     case "undo":
-      return api.undoTray();
+      return api.undoTray(change, change.version);
   }
 };
 
@@ -190,6 +256,8 @@ export function useChangeTray() {
     mutationFn: send,
     scope: { id: "tray" },
     onSuccess: (tray) => client.setQueryData(["tray"], tray),
+    // What another window made of it is shown beside the words that say so.
+    onError: () => client.invalidateQueries({ queryKey: ["tray"] }),
   });
 }
 

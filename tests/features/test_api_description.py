@@ -1,0 +1,63 @@
+"""Calls made up from the API's own description: every answer is one that the description knows, and none is an error of ours."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+import schemathesis
+from flask_openapi3 import OpenAPI
+from hypothesis import HealthCheck, Phase, given, settings
+from schemathesis.checks import not_a_server_error
+from schemathesis.specs.openapi.checks import (
+    content_type_conformance,
+    response_schema_conformance,
+    status_code_conformance,
+)
+
+_DESCRIPTION = json.loads((Path(__file__).resolve().parents[2] / "ui/openapi.json").read_text())
+_CALLS = [(path, method.upper()) for path, methods in _DESCRIPTION["paths"].items() for method in methods]
+
+
+@pytest.fixture(scope="module")
+def described(app: OpenAPI) -> schemathesis.BaseSchema:
+    return schemathesis.openapi.from_wsgi("/api/openapi.json", app)
+
+
+@pytest.mark.parametrize(("path", "method"), _CALLS)
+def test_whatever_the_description_allows_is_answered_as_it_says(
+    described: schemathesis.BaseSchema, empty_tray: None, path: str, method: str
+):
+    @given(case=described[path][method].as_strategy())
+    @settings(
+        max_examples=15,
+        deadline=None,
+        derandomize=True,
+        database=None,
+        phases=[Phase.generate],
+        suppress_health_check=list(HealthCheck),
+    )
+    def answered(case: schemathesis.Case) -> None:
+        case.call_and_validate(
+            checks=[
+                not_a_server_error,
+                status_code_conformance,
+                content_type_conformance,
+                response_schema_conformance,
+            ]
+        )
+
+    answered()
+
+
+def test_the_description_says_what_it_should():
+    assert _DESCRIPTION["components"].get("securitySchemes", {}) == {}
+    for methods in _DESCRIPTION["paths"].values():
+        for told in methods.values():
+            assert {"403", "404", "405", "422", "503"} <= set(told["responses"])
+            for status, answer in told["responses"].items():
+                for kind in answer["content"].values():
+                    assert kind.get("schema"), "every answer's content is described"
+                if status[0] in "45":
+                    assert answer["content"]["application/json"]["schema"] == {"$ref": "#/components/schemas/Problem"}
