@@ -14,7 +14,7 @@ def test_from_a_starter_to_a_file(quiet_page: Page, tmp_path):
     page = open_screen(quiet_page)
     page.keyboard.press("o")
     page.get_by_label("Find a screen").fill("sell")
-    page.get_by_role("button", name="Premium to sell").click()
+    page.get_by_role("dialog").get_by_role("button", name="Premium to sell").click()
     expect(page.locator(".stack h1")).to_contain_text("Premium to sell")
     expect(page.locator(".stack-about")).to_contain_text("Sellers are paid for that gap")
     expect(page.locator(".results h2")).to_contain_text("of 480")

@@ -278,7 +278,8 @@ _FUNCTIONS = (
     ),
     Function(
         "sessions_since", _CONDITIONS, (_CONDITION,), "number",
-        "Sessions since the condition last held; 0 when it holds today, missing when it never did.",
+        "Sessions since the condition last held; 0 when it holds today. Missing when it never did, and after a session in which it is not "
+        "known, until it holds again: it may have held then.",
         "sessions_since(squeeze_released) <= 3",
         _sessions_since, _everything,
     ),

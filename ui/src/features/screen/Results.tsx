@@ -158,11 +158,12 @@ export function Results({
         aria-activedescendant={at >= 0 ? `row-${focused}` : undefined}
         data-metric={here?.metric ? here.id : undefined}
         onKeyDown={key}
-        style={{ width: total }}
+        style={{ width: `max(100%, ${total}px)` }}
       >
         <colgroup>
           {shown.map((column) => (
-            <col key={column.id} style={{ width: column.width }} />
+            // What is left of a wide window is the company's.
+            <col key={column.id} style={{ width: column.id === "company" ? undefined : column.width }} />
           ))}
         </colgroup>
         <Head shown={shown} sort={sort} onSort={onSort} />

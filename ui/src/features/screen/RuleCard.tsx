@@ -25,6 +25,7 @@ export function RuleCard({
   metric,
   place,
   last,
+  came,
   names,
   actions,
 }: {
@@ -33,6 +34,8 @@ export function RuleCard({
   metric: Metric | undefined;
   place: number;
   last: boolean;
+  /** It was added just now. */
+  came: boolean;
   names: Metric[];
   actions: RuleActions;
 }) {
@@ -57,7 +60,13 @@ export function RuleCard({
     event.stopPropagation();
   }
 
-  const marks = ["rule", takesPart ? "set" : "", rule.on ? "" : "off", rule.group === null ? "" : "grouped"];
+  const marks = [
+    "rule",
+    came ? "came" : "",
+    takesPart ? "set" : "",
+    rule.on ? "" : "off",
+    rule.group === null ? "" : "grouped",
+  ];
   return (
     <section
       ref={card}

@@ -120,12 +120,10 @@ export function RuleText({
       <textarea
         ref={area}
         value={text}
-        rows={picks ? 1 : Math.min(5, Math.ceil((text.length + 1) / 34))}
+        rows={Math.min(6, Math.max(1, Math.ceil((text.length + 1) / 34)))}
         aria-label={label}
         placeholder={placeholder}
-        role="combobox"
-        aria-expanded={showing}
-        aria-controls={list}
+        aria-controls={showing ? list : undefined}
         aria-autocomplete="list"
         aria-activedescendant={showing ? `${list}-${chosen}` : undefined}
         aria-invalid={wrong !== null && expression}
@@ -166,9 +164,7 @@ export function RuleText({
             {wrong ? (
               <span className="rule-error">
                 {wrong.message}
-                {text.slice(wrong.start, wrong.end).trim() && (
-                  <> Here: “{text.slice(wrong.start, wrong.end).slice(0, 24)}”.</>
-                )}
+                <Pointed text={text} start={wrong.start} end={wrong.end} />
               </span>
             ) : (
               <>Enter to apply, Esc to leave it{checked?.sessions ? ` · needs ${checked.sessions} sessions` : ""}</>
@@ -179,8 +175,28 @@ export function RuleText({
           </button>
         </div>
       )}
-      {picks && wrong && expression && <div className="rule-error">{wrong.message}</div>}
+      {picks && wrong && expression && (
+        <div className="rule-error">
+          {wrong.message}
+          <Pointed text={text} start={wrong.start} end={wrong.end} />
+        </div>
+      )}
     </div>
+  );
+}
+
+/** The part of a text that is wrong, marked among what stands around it. */
+function Pointed({ text, start, end }: { text: string; start: number; end: number }) {
+  const from = Math.min(start, text.length);
+  const to = Math.max(from + 1, Math.min(end, text.length));
+  return (
+    <code className="rule-pointed">
+      {from > 18 ? "…" : ""}
+      {text.slice(Math.max(0, from - 18), from)}
+      <mark>{text.slice(from, to) || "␣"}</mark>
+      {text.slice(to, to + 18)}
+      {to + 18 < text.length ? "…" : ""}
+    </code>
   );
 }
 

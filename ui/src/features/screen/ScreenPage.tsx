@@ -26,7 +26,18 @@ import { Evidence } from "./Evidence";
 import { Gallery } from "./Gallery";
 import { type Look, useAside, useLook } from "./kept";
 import { Results } from "./Results";
-import { needed, ordered, type Row, sharedScale, spokenOf, toColumns, toRows, valuesOf } from "./rows";
+import {
+  measuredBy,
+  needed,
+  ordered,
+  type Row,
+  sharedScale,
+  spokenOf,
+  toColumns,
+  toRows,
+  valuesOf,
+  withMeasured,
+} from "./rows";
 import { SaveDialog, ScreensDialog } from "./Screens";
 import { Narrowest, Stack, universeWords } from "./Stack";
 import { StackHead } from "./StackHead";
@@ -99,11 +110,12 @@ function ScreenAt({
   const metrics = useMetrics();
   const metricMap = useMetricMap();
   const groups = useHandbook().data?.groups ?? [];
+  const screens = useScreens().data;
   const market = useMarket().data;
   const baskets = useBaskets().data;
   const tray = useTray();
   const changeTray = useChangeTray();
-  const { setSubject } = useSubject();
+  const { subject, setSubject } = useSubject();
   const navigate = useNavigate();
   const grid = useRef<HTMLDivElement>(null);
   const [moving, setMoving] = useState<{ place: number; text: string } | null>(null);
@@ -128,7 +140,13 @@ function ScreenAt({
   const asOf = params.get("asof");
   const aim = Number(params.get("aim")) || null;
   const against = params.get("vs");
-  const ids = screen.columns.length > 0 ? screen.columns : COLUMNS;
+  const ids = useMemo(() => {
+    // Columns that somebody chose say what its own rules measure; a rule that came since brings its number along.
+    const own = screen.columns.length > 0 ? measuredBy(base.screen.rules, metricMap) : [];
+    const measured = measuredBy(screen.rules, metricMap).filter((key) => !own.includes(key));
+    return withMeasured(screen.columns.length > 0 ? screen.columns : COLUMNS, measured);
+  }, [screen.columns, screen.rules, base, metricMap]);
+  const asking = base.key === null && measuredBy(screen.rules, metricMap).length === 0;
   const area = params.get("area") ?? "market_cap";
   const shade = params.get("shade") ?? "change_pct";
   const spoken = useMemo(() => spokenOf(screen.rules, metricMap), [screen.rules, metricMap]);
@@ -188,8 +206,10 @@ function ScreenAt({
   const focusedRow = rows.find((row) => row.symbol === focused);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the reason is made anew when the focused row or the address changes
   useEffect(() => {
-    if (focusedRow) setSubject(subjectOf(focusedRow));
-  }, [focusedRow, link, setSubject]);
+    // Before the first step the Peek shows the first name.
+    const shown = focusedRow ?? (subject === null ? sorted[0] : undefined);
+    if (shown) setSubject(subjectOf(shown));
+  }, [focusedRow, link, setSubject, sorted, subject === null]);
   const focus = (row: Row) => {
     // Both at once: a key pressed right after a step is about the row stepped to.
     walk(row.symbol);
@@ -330,46 +350,71 @@ function ScreenAt({
             {said}
           </span>
           <div className="results-tools">
-            <button type="button" className="quiet" aria-pressed={evidence} onClick={toggleEvidence}>
-              evidence
-            </button>
-            <button
-              type="button"
-              className="quiet"
-              aria-pressed={against !== null}
-              onClick={() => write({ vs: against === null ? "previous" : null })}
-            >
-              what changed
-            </button>
-            <fieldset className="segments">
-              <legend className="visually-hidden">View</legend>
-              {VIEWS.map(({ value, label }) => (
-                <label key={value} className={value === screen.view && !evidence ? "chosen" : undefined}>
-                  <input
-                    type="radio"
-                    name="view"
-                    checked={value === screen.view && !evidence}
-                    onChange={() => setView(value)}
-                  />
-                  {label}
-                </label>
-              ))}
-            </fieldset>
-            {screen.view === "table" && (
-              <button type="button" className="quiet" onClick={() => setDialog("columns")}>
-                columns
+            <div className="tool-group">
+              <fieldset className="segments">
+                <legend className="visually-hidden">View</legend>
+                {VIEWS.map(({ value, label }) => (
+                  <label key={value} className={value === screen.view && !evidence ? "chosen" : undefined}>
+                    <input
+                      type="radio"
+                      name="view"
+                      checked={value === screen.view && !evidence}
+                      onChange={() => setView(value)}
+                    />
+                    {label}
+                  </label>
+                ))}
+              </fieldset>
+            </div>
+            <div className="tool-group">
+              <button type="button" className="quiet" aria-pressed={evidence} onClick={toggleEvidence}>
+                evidence
               </button>
-            )}
-            <TakeOut copyKey="c" onFile={takeOut} onCopy={copy} />
-            {fresh.length > 0 && fresh.length <= 500 && (
-              <button type="button" className="quiet" onClick={keepAll}>
-                {fresh.length === rows.length
-                  ? `put all ${rows.length} in the tray`
-                  : `put ${fresh.length} more in the tray`}
+              <button
+                type="button"
+                className="quiet"
+                aria-pressed={against !== null}
+                onClick={() => write({ vs: against === null ? "previous" : null })}
+              >
+                what changed
               </button>
-            )}
+            </div>
+            <div className="tool-group">
+              {screen.view === "table" && (
+                <button type="button" className="quiet" onClick={() => setDialog("columns")}>
+                  columns
+                </button>
+              )}
+              <TakeOut copyKey="c" onFile={takeOut} onCopy={copy} />
+              {fresh.length > 0 && fresh.length <= 500 && (
+                <button type="button" className="quiet" onClick={keepAll}>
+                  {fresh.length === rows.length
+                    ? `put all ${rows.length} in the tray`
+                    : `put ${fresh.length} more in the tray`}
+                </button>
+              )}
+            </div>
           </div>
         </header>
+        {asking && !evidence && (
+          <nav className="asking" aria-label="Questions to begin with">
+            <span className="muted">Ask, for example:</span>
+            {(screens?.starters ?? []).slice(0, 9).map((starter) => (
+              <button
+                key={starter.key}
+                type="button"
+                className="quiet"
+                title={starter.description}
+                onClick={() => openScreen(`s-${starter.key}`)}
+              >
+                {starter.name}
+              </button>
+            ))}
+            <button type="button" className="quiet more" onClick={() => setDialog("screens")}>
+              all {(screens?.starters ?? []).length} (o)
+            </button>
+          </nav>
+        )}
         {!evidence && screen.view !== "table" && (
           <div className="view-tools">
             {screen.view === "gallery" ? (

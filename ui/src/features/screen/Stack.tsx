@@ -1,4 +1,4 @@
-import { type ReactNode, useEffect, useRef } from "react";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import type { Metric, RuleReport } from "@/shared/api/client";
 import { useBaskets, useTray } from "@/shared/api/queries";
 import { count, number } from "@/shared/format";
@@ -37,6 +37,17 @@ export function Stack({
   const { rules } = screen;
   // After a change of the rules the card that it was about is focused, once it stands where it shall.
   const goal = useRef<number | null>(null);
+  // A rule that was added is brought into view and marked, while the hand stays where it writes.
+  const [came, setCame] = useState<number | null>(null);
+  // Its card grows when its report comes, and is looked at whole then.
+  const cameWith = came === null ? undefined : reports[came]?.kind;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once when it comes and once when it has grown
+  useEffect(() => {
+    if (came === null) return;
+    list.current?.querySelector<HTMLElement>(`[data-rule="${came}"]`)?.scrollIntoView({ block: "nearest" });
+    const timer = setTimeout(() => setCame(null), 2500);
+    return () => clearTimeout(timer);
+  }, [came, cameWith]);
   // biome-ignore lint/correctness/useExhaustiveDependencies: looked at when the rules have changed
   useEffect(() => {
     if (goal.current === null) return;
@@ -95,6 +106,7 @@ export function Stack({
         metric={report?.metric ? metrics.get(report.metric) : undefined}
         place={place}
         last={place === rules.length - 1}
+        came={place === came}
         names={names}
         actions={actionsOf(place)}
       />
@@ -110,6 +122,7 @@ export function Stack({
           {universe === null ? "" : number(universe)}
         </span>
       </div>
+      <h2 className="visually-hidden">Rules</h2>
       <div className="stack-rules" ref={list}>
         {parts.map((part) =>
           part.group === null ? (
@@ -137,6 +150,9 @@ export function Stack({
         {rules.length === 0 && <p className="muted hint">No rule: everybody survives. Add one below.</p>}
       </div>
       <div className="stack-add" ref={add}>
+        <span className="visually-hidden" role="status">
+          {came !== null && rules[came] ? `Rule ${came + 1} was added: ${rules[came]?.text}` : ""}
+        </span>
         <RuleText
           text=""
           bars="day"
@@ -144,7 +160,11 @@ export function Stack({
           label="Add a rule"
           placeholder="add a rule: a metric, or an expression   a"
           picks
-          onDone={(text) => text && rules.length < 60 && put([...rules, rule(text)])}
+          onDone={(text) => {
+            if (!text || rules.length >= 60) return;
+            put([...rules, rule(text)]);
+            setCame(rules.length);
+          }}
         />
         <div className="stack-tools">
           <Aim value={aim} onAim={onAim} />

@@ -31,13 +31,28 @@ export const toColumns = (reply: ScreenReply): Columns => new Map(reply.columns.
 export const valueAt = (columns: Columns, key: string, row: Row): number | null =>
   columns.get(key)?.numbers[row.i] ?? null;
 
-/** The numbers that rules speak of; the usual three when no rule cuts. */
-export function spokenOf(rules: Rule[], metrics: Map<string, Metric>): string[] {
+/** The numbers that rules with edges speak of. */
+export function measuredBy(rules: Rule[], metrics: Map<string, Metric>): string[] {
   const words = rules
     .filter((rule) => rule.on && rule.bars === "day" && !/^\w+$/.test(rule.text))
     .flatMap((rule) => rule.text.match(/[A-Za-z_]\w*/g) ?? [])
     .filter((word) => (metrics.get(word)?.kind ?? "text") !== "text");
-  return words.length > 0 ? [...new Set(words)].slice(0, 20) : ["price", "iv30", "iv_hv_ratio"];
+  return [...new Set(words)].slice(0, 20);
+}
+
+/** The same, or the usual three when no rule cuts. */
+export function spokenOf(rules: Rule[], metrics: Map<string, Metric>): string[] {
+  const words = measuredBy(rules, metrics);
+  return words.length > 0 ? words : ["price", "iv30", "iv_hv_ratio"];
+}
+
+/** The columns shown: those chosen, and what rules measure that is not among them, beside the drawn ones or at the end. */
+export function withMeasured(chosen: string[], measured: string[]): string[] {
+  const shown = new Set(needed(chosen));
+  const more = measured.filter((key) => !shown.has(key)).slice(0, 8);
+  if (more.length === 0) return chosen;
+  const place = chosen.indexOf("level") + 1 || chosen.length;
+  return [...chosen.slice(0, place), ...more, ...chosen.slice(place)];
 }
 
 /** The values of one name, as they go to the tray with it. */
