@@ -102,3 +102,11 @@ def test_characters_that_no_sheet_can_hold_are_shown_as_replaced():
     book = opened("Names", "a\x00b\x0bc\x1fd\ufffee\tf")
     assert book.worksheets[0]["A2"].value == "a\ufffdb\ufffdc\ufffdd\ufffde\tf"
     assert len(opened("Names", "x" * 40_000).worksheets[0]["A2"].value) == 32_767
+
+
+def test_a_missing_value_is_an_empty_cell_of_its_own_column():
+    sheet = Sheet("N", [Heading(k, k, "", 1) for k in "abc"], [[1.0, None, "x"], [float("nan"), 2.0, None]], [])
+    page = openpyxl.load_workbook(io.BytesIO(write_sheet(sheet, "xlsx"))).worksheets[0]
+    assert [[cell.value for cell in row] for row in page.iter_rows(min_row=2)] == [[1, None, "x"], [None, 2, None]]
+    lines = write_sheet(sheet, "csv").decode("utf-8-sig").splitlines()[1:]
+    assert lines == ["1.0,,x", ",2.0,"]

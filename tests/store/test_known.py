@@ -4,11 +4,13 @@ import datetime as dt
 import itertools
 
 import numpy as np
+import polars as pl
 from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import Engine
 
 from flinch.feeds.simulated import SimulatedMarket
+from flinch.market import make_market
 from flinch.store.bars import load_bars, load_day_bars
 from flinch.store.facts import Report, next_reactions, report_days
 from flinch.store.frame import MarketFrame, load_frame
@@ -140,3 +142,51 @@ def test_dividends_of_a_year_add_up(engine: Engine, simulated: SimulatedMarket):
             day = frame.sessions[session]
             total = mine["amount"].to_numpy()[(ex <= day) & (ex > day - 365)].sum()
             assert abs(frame.daily["dividend_ttm"][name, session] - total) < 1e-6
+
+
+def test_estimates_short_interest_and_dividends_count_from_the_day_they_were_known(
+    engine: Engine, simulated: SimulatedMarket
+):
+    """Against looking through the events one by one, at sessions around the day each became known."""
+    frame = loaded(engine)
+    days = [day.astype(object) for day in frame.sessions]
+    short = simulated.short_interest.sort("name", "settled_on")
+    estimates = simulated.estimates.sort("name", "known_on")
+    dividends = simulated.dividends.sort("name", "ex_date")
+    seen = 0
+    for row in range(0, 480, 37):
+        for table, field, column, order in (
+            (short, "short_shares", "shares", "settled_on"),
+            (estimates, "eps_next_year", "eps_next_year", "known_on"),
+        ):
+            mine = table.filter(pl.col("name") == row).sort("known_on", order)
+            for known_on in mine["known_on"].to_list():
+                for place in np.searchsorted(frame.sessions, np.datetime64(known_on)) + np.array([-1, 0]):
+                    if not 0 <= place < len(days) or np.isnan(frame.close[row, place]):
+                        continue
+                    past = mine.filter(pl.col("known_on") <= days[place])
+                    expected = past[column][-1] if past.height else None
+                    found = frame.daily[field][row, place]
+                    assert np.isnan(found) if expected is None else found == expected, (row, field, days[place])
+                    seen += 1
+        mine = dividends.filter(pl.col("name") == row)
+        for declared in mine["declared_on"].to_list():
+            for place in np.searchsorted(frame.sessions, np.datetime64(declared)) + np.array([-1, 0]):
+                if not 0 <= place < len(days):
+                    continue
+                upcoming = mine.filter(pl.col("ex_date") > days[place])
+                known = upcoming.height and upcoming["declared_on"][0] <= days[place]
+                found = frame.daily["days_to_ex_dividend"][row, place]
+                expected = (upcoming["ex_date"][0] - days[place]).days if known else np.nan
+                assert found == expected or (np.isnan(found) and not known), (row, days[place])
+                seen += 1
+    assert seen > 300
+
+
+def test_a_name_may_be_chosen_from_the_session_it_was_listed(engine: Engine):
+    market = make_market(engine, loaded(engine))
+    row = market.row("PELDU")
+    first = int(market.frame.listed_from[row])
+    assert first > 0
+    assert market.optionable(first)[row]
+    assert not market.optionable(first - 1)[row]

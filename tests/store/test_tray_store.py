@@ -96,3 +96,27 @@ def test_owners_do_not_see_each_others_trays(engine: Engine, owner: int, empty_t
     assert local_owner(engine) != owner
     assert "TARNO" not in symbols(read_tray(engine, local_owner(engine)))
     assert local_owner(engine) == local_owner(engine)
+
+
+def test_undo_takes_back_its_own_owners_change_and_nobody_elses(engine: Engine, owner: int, empty_tray: None):
+    other = local_owner(engine)
+    add_to_tray(engine, owner, [("TARNO", WHY)], NOW)
+    add_to_tray(engine, other, [("BELUA", WHY), ("KOSVI", WHY)], NOW)
+    assert symbols(undo_tray(engine, owner)) == []
+    assert symbols(read_tray(engine, other)) == ["BELUA", "KOSVI"]
+    assert read_tray(engine, owner).undo is None, "and it does not reach the other's history"
+    assert symbols(read_tray(engine, other)) == ["BELUA", "KOSVI"]
+
+
+def test_what_fails_half_way_leaves_nothing_behind(engine: Engine, owner: int):
+    add_to_tray(engine, owner, [("TARNO", WHY)], NOW)
+
+    def half_way() -> None:
+        with transaction(engine) as session:
+            session.query(TrayStep).filter(TrayStep.owner_id == owner).delete()
+            session.flush()
+            raise RuntimeError("half way")
+
+    with pytest.raises(RuntimeError, match="half way"):
+        half_way()
+    assert read_tray(engine, owner).undo is not None
