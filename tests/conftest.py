@@ -17,7 +17,7 @@ from tests.kept_market import copied_database, simulated_market
 from flinch.app import create_app
 from flinch.feeds.simulated import SimulatedMarket
 from flinch.feeds.simulated.storylines import Storyline, storylines
-from flinch.market import Market, make_market
+from flinch.market import Market, make_market, warm
 from flinch.serving import make_server
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
@@ -70,7 +70,10 @@ def market(engine: Engine) -> Market:
 
 @pytest.fixture(scope="session")
 def app(engine: Engine, server: LocalServer) -> OpenAPI:
-    return create_app(Settings(database_url=server.url))
+    made = create_app(Settings(database_url=server.url))
+    # As the start command does: what has to be read or compiled is, before a page waits for it.
+    warm(made.extensions["flinch"].holder.current(), lambda share: None)
+    return made
 
 
 @pytest.fixture
