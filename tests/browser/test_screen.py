@@ -373,3 +373,19 @@ def test_names_that_came_and_went_stay_within_their_part(quiet_page: Page):
         box = name.bounding_box()
         assert box["x"] + box["width"] <= edge["x"] + edge["width"]
     assert changed.evaluate("part => part.scrollWidth <= part.clientWidth")
+
+
+def test_a_menu_opened_before_the_market_answers_stays_open(quiet_page: Page):
+    page = quiet_page
+    held: list = []
+    answers = [False]
+    page.route("**/api/screen", lambda route: route.continue_() if answers[0] else held.append(route))
+    page.goto("/screen?screen=s-positive-and-rising")
+    page.locator(".rule-menu button").first.click()
+    choices = page.locator(".dropdown-menu.show").get_by_role("button", name=re.compile("^on "))
+    expect(choices).to_have_count(4)
+    answers[0] = True
+    for route in held:
+        route.continue_()
+    expect(page.locator(".results tbody tr").first).to_be_visible()
+    expect(choices).to_have_count(4)

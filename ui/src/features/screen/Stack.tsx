@@ -99,8 +99,8 @@ export function Stack({
     const report = reports[place];
     return (
       <RuleCard
-        // A rule keeps its card while its edges move.
-        key={`${place}-${report?.subject ?? rules[place]?.text}`}
+        // A rule keeps its card while its edges move, and when its report comes: what is open in it stays open.
+        key={`${place}-${withoutEdges(rules[place]?.text ?? "")}`}
         rule={rules[place] as Rule}
         report={report}
         metric={report?.metric ? metrics.get(report.metric) : undefined}
@@ -272,6 +272,9 @@ export function universeWords(value: string, baskets: Baskets): string {
   const [kind, rest] = value.split(":");
   return kind === "members" ? `members of ${rest}` : (rest ?? value);
 }
+
+/** A rule's text without the numbers it compares with: the same wherever its edges stand. */
+const withoutEdges = (text: string) => text.replace(/(?<![A-Za-z_])-?\d+(\.\d+)?(e[+-]?\d+)?|[<>=\s]/gi, "");
 
 function byGroup(rules: Rule[]): { group: number | null; places: number[] }[] {
   const out: { group: number | null; places: number[] }[] = [];
