@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import socket
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -12,8 +13,10 @@ from pathlib import Path
 import pymysql
 import pytest
 from sqlalchemy import make_url, text
+from sqlalchemy.exc import OperationalError
 
-from flinch.store.engine import DatabaseAway, make_engine, transaction
+from flinch.store.bulk import _unchecked
+from flinch.store.engine import DatabaseAway, DiskFull, make_engine, told, transaction
 from flinch.store.local_server import LocalServer, ServerFailed, free_port
 
 
@@ -110,3 +113,83 @@ def test_a_port_taken_meanwhile_is_told_with_the_log(tmp_path: Path):
             server.start()
         server.stop()
     assert "Address already in use" in server.log.read_text()
+
+
+def test_the_socket_lies_in_a_new_folder_of_ours_alone(own: LocalServer, tmp_path: Path):
+    folder = own._run
+    assert folder is not None
+    status = folder.stat()
+    assert (status.st_uid, status.st_mode & 0o777) == (os.getuid(), 0o700)
+    other = LocalServer(tmp_path / "other")
+    other.start()
+    try:
+        assert other._run is not None
+        assert other._run != folder
+    finally:
+        other.stop()
+    assert other._run is None
+
+
+def test_root_has_no_password_to_guess_and_is_known_by_the_socket(own: LocalServer):
+    with own._enter() as connection, connection.cursor() as cursor:
+        cursor.execute("SELECT User, Host, plugin, authentication_string FROM mysql.user WHERE User <> 'flinch'")
+        found = cursor.fetchall()
+    assert {row[0] for row in found} >= {"root"}
+    for user, host, plugin, password in found:
+        if user in ("root", "mysql", ""):
+            assert host == "localhost"
+            assert plugin == "unix_socket" or password == "invalid", f"{user} may enter with {plugin} {password!r}"
+
+
+@pytest.mark.parametrize("how", ["a link", "open to others"])
+def test_a_folder_that_others_may_write_to_is_refused(tmp_path: Path, how: str):
+    folder = tmp_path / "database"
+    if how == "a link":
+        (tmp_path / "elsewhere").mkdir()
+        folder.symlink_to(tmp_path / "elsewhere")
+        server = LocalServer(folder)
+        server.folder = folder
+    else:
+        folder.mkdir()
+        folder.chmod(0o777)
+        server = LocalServer(folder)
+    with pytest.raises(ServerFailed, match="another user owns it or may write to it"):
+        server.start()
+
+
+def test_a_paused_server_is_given_up_after_seconds_and_no_threads_are_left(own: LocalServer):
+    engine = make_engine(own.url, patient=False)
+    with engine.connect() as connection:
+        connection.execute(text("SELECT 1"))
+    before = threading.active_count()
+    pid = pid_of(own)
+    os.kill(pid, signal.SIGSTOP)
+    try:
+        with pytest.raises(DatabaseAway), transaction(engine) as session:
+            session.execute(text("SELECT 1"))
+        assert threading.active_count() == before
+    finally:
+        os.kill(pid, signal.SIGCONT)
+    with transaction(engine) as session:
+        assert session.scalar(text("SELECT 1")) == 1
+
+
+@pytest.mark.parametrize("code", [1021, 1114])
+def test_a_full_disk_is_named_and_nothing_else_is_taken_for_it(code: int):
+    def failing(number: int) -> OperationalError:
+        return OperationalError("INSERT", {}, pymysql.err.OperationalError(number, "no more room"))
+
+    with pytest.raises(DiskFull), told():
+        raise failing(code)
+    with pytest.raises(DatabaseAway), told():
+        raise failing(2013)
+    with pytest.raises(OperationalError), told():
+        raise failing(1205)
+
+
+def test_a_connection_that_loaded_in_bulk_checks_keys_again(own: LocalServer):
+    engine = make_engine(own.url)
+    with engine.begin() as connection:
+        with _unchecked(connection):
+            assert connection.execute(text("SELECT @@foreign_key_checks + @@unique_checks")).scalar() == 0
+        assert connection.execute(text("SELECT @@foreign_key_checks + @@unique_checks")).scalar() == 2
