@@ -343,7 +343,8 @@ def test_a_rule_is_split_grouped_and_put_on_shorter_bars(quiet_page: Page):
     page.get_by_role("button", name="What to do with rule 1").click()
     page.get_by_role("button", name="on 15-minute bars").click()
     expect(page.locator(".bars")).to_have_text("15 min")
-    expect(page.locator(".results h2")).not_to_contain_text(f"{daily} names")
+    # The first rule on shorter bars reads two million of them: seconds, and more on a busy machine.
+    expect(page.locator(".results h2")).not_to_contain_text(f"{daily} names", timeout=90_000)
 
 
 def test_categories_are_ticked_with_counts(quiet_page: Page):
