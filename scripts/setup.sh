@@ -48,7 +48,8 @@ need_node() {
     || stop "Node 20.19 or newer is needed; this one is $(node --version)"
 }
 
-# The virtual environment as locked. "dev" holds everything that "runtime" does and the tools of the tests.
+# The virtual environment as locked, installed by uv, which pip brings, and by pip itself where uv cannot. "dev" holds everything
+# that "runtime" does and the tools of the tests.
 need_environment() {
   local kind=$1 lock=requirements.lock stamp log
   [ "$kind" = dev ] && lock=requirements-dev.lock
@@ -62,11 +63,22 @@ need_environment() {
     "$PYTHON" -m venv --clear .venv >"$log" 2>&1 || stop "the virtual environment could not be made: $(tail -n 1 "$log")"
   fi
   .venv/bin/python -m pip --version >/dev/null 2>&1 || "$PYTHON" -m venv --clear .venv
-  if ! .venv/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r "$lock" >"$log" 2>&1; then
+  if ! { by_pip requirements-uv.lock && by_uv "$lock"; } >"$log" 2>&1 && ! by_pip "$lock" >>"$log" 2>&1; then
     stop "the Python packages could not be installed: is there a network? Its output is in $log"
   fi
   echo "$stamp" >".venv/flinch-$kind"
   rm -f "$log"
+}
+by_pip() { .venv/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r "$1"; }
+# uv does not read pip's settings: what they say of where packages come from is handed over.
+by_uv() {
+  local pip=(.venv/bin/python -m pip config get) first more links
+  first=${PIP_INDEX_URL:-$("${pip[@]}" global.index-url 2>/dev/null || true)}
+  more=${PIP_EXTRA_INDEX_URL:-$("${pip[@]}" global.extra-index-url 2>/dev/null || true)}
+  links=${PIP_FIND_LINKS:-$("${pip[@]}" global.find-links 2>/dev/null || true)}
+  env ${first:+UV_DEFAULT_INDEX="$first"} ${more:+UV_INDEX="$more"} ${links:+UV_FIND_LINKS="${links// /,}"} \
+    ${PIP_CERT:+SSL_CERT_FILE="$PIP_CERT"} UV_INDEX_STRATEGY=unsafe-best-match \
+    .venv/bin/uv pip install -q --python .venv/bin/python --require-hashes -r "$1"
 }
 
 need_node_packages() {

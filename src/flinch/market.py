@@ -252,7 +252,7 @@ def _numbers(value: Value) -> FloatArray:
 
 
 def _daily_panel(frame: MarketFrame, derived: dict[str, FloatArray]) -> Panel:
-    """The catalogue's series in their units, and what a name is."""
+    """The catalogue's series, and what a name is."""
     number = frame.sessions.astype(np.int64)
     listed = np.array([name.listed_on for name in frame.names], dtype="datetime64[D]").astype(np.int64)
     age = (number[None, :] - listed[:, None]).astype(np.float64)
@@ -267,17 +267,14 @@ def _daily_panel(frame: MarketFrame, derived: dict[str, FloatArray]) -> Panel:
         "days_listed": np.where(age >= 0, age, np.nan),
         "index_close": frame.close[index[:1]] if index.size else np.full((1, frame.sessions.size), np.nan),
     }
-    series = {
-        m.key: fields[m.field] if m.factor == 1 else m.factor * fields[m.field]
-        for m in METRICS.values()
-        if m.read and m.kind == "number"
-    }
+    series = {m.key: fields[m.field] for m in METRICS.values() if m.read and m.kind == "number"}
     texts = {
         "symbol": np.array([name.symbol for name in frame.names]),
         "sector": np.array([name.sector for name in frame.names]),
         "kind": frame.kind,
     }
-    return Panel(len(frame.names), frame.sessions.size, series, texts)
+    factors = {key: METRICS[key].factor for key in series if METRICS[key].factor != 1}
+    return Panel(len(frame.names), frame.sessions.size, series, texts, factors)
 
 
 class MarketHolder:

@@ -4,14 +4,13 @@ from pathlib import Path
 
 import pytest
 from flask.testing import FlaskClient
+from tests.kept_market import copied_database
 
 from flinch.app import create_app
-from flinch.feeds.load_simulated import load_demo_market
-from flinch.feeds.simulated import SimulatedMarket
+from flinch.feeds.simulated.calendar import AS_OF
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
-from flinch.store.local_server import LocalServer
-from flinch.store.migrate import migrate
+from flinch.store.market_state import begin_load, finish_load, read_state
 from flinch.store.tray import MOST_ENTRIES
 
 WHY = {
@@ -97,17 +96,19 @@ def test_a_full_tray_says_so(client: FlaskClient, market):
     assert "nothing was added" in answer.json["message"]
 
 
-def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path, small: SimulatedMarket):
-    server = LocalServer(tmp_path / "database")
+def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path):
+    server = copied_database(tmp_path / "database")
     server.start()
     try:
         engine = make_engine(server.url)
-        migrate(engine)
         client = create_app(Settings(database_url=server.url)).test_client()
+        state = read_state(engine)
+        assert state is not None
+        begin_load(engine, source=state.source, source_version=state.source_version, as_of=AS_OF, rate=state.rate)
         waiting = client.get("/api/market")
         assert waiting.status_code == 503
         assert waiting.json["type"] == "market_not_ready"
-        load_demo_market(engine, lambda stage, share: None, market=small)
+        finish_load(engine)
         assert client.post("/api/screen", json={"stack": {}}).status_code == 200
         assert symbols(add(client, "TARNO")) == ["TARNO"]
 

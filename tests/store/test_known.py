@@ -5,6 +5,7 @@ import itertools
 
 import numpy as np
 import polars as pl
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import Engine
@@ -12,7 +13,7 @@ from sqlalchemy import Engine
 from flinch.feeds.simulated import SimulatedMarket
 from flinch.market import make_market
 from flinch.store.bars import load_bars, load_day_bars
-from flinch.store.facts import Report, next_reactions, report_days
+from flinch.store.facts import Report, dividends_ahead, next_reactions, report_days
 from flinch.store.frame import MarketFrame, load_frame
 from flinch.store.known import Events
 
@@ -181,6 +182,35 @@ def test_estimates_short_interest_and_dividends_count_from_the_day_they_were_kno
                 assert found == expected or (np.isnan(found) and not known), (row, days[place])
                 seen += 1
     assert seen > 300
+
+
+def test_on_its_ex_date_a_dividend_is_paid_and_no_longer_ahead(engine: Engine, simulated: SimulatedMarket):
+    frame = loaded(engine)
+    seen = 0
+    for row in range(0, 480, 23):
+        mine = simulated.dividends.filter(pl.col("name") == row).sort("ex_date")
+        for ex_date, amount, declared in mine.select("ex_date", "amount", "declared_on").iter_rows():
+            place = int(np.searchsorted(frame.sessions, np.datetime64(ex_date)))
+            if not 0 < place < frame.sessions.size or frame.sessions[place] != np.datetime64(ex_date):
+                continue
+            before = frame.sessions[place - 1].astype(object)
+            days, paid = frame.daily["days_to_ex_dividend"][row], frame.daily["dividend_ttm"][row]
+            assert declared <= before
+            assert days[place - 1] == (ex_date - before).days
+            assert days[place] != 0
+            year_ago = pl.col("ex_date") + dt.timedelta(days=365)
+            gone = mine.filter((year_ago > before) & (year_ago <= ex_date))["amount"].sum()
+            assert paid[place] - paid[place - 1] == pytest.approx(amount - gone, abs=1e-5)
+            # An option is worth less by what goes ex after today, up to and with its last day.
+            expiries = pl.DataFrame(
+                {"name_id": [int(frame.ids[row])] * 2, "expiration": [ex_date - dt.timedelta(days=1), ex_date]}
+            )
+            ahead = dividends_ahead(engine, before, expiries, 0.0)
+            assert ahead[1] - ahead[0] == pytest.approx(amount)
+            assert dividends_ahead(engine, ex_date, expiries, 0.0).tolist() == [0, 0]
+            seen += 1
+            break
+    assert seen > 8
 
 
 def test_a_name_may_be_chosen_from_the_session_it_was_listed(engine: Engine):

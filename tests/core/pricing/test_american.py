@@ -6,7 +6,7 @@ import QuantLib as ql
 from hypothesis import given
 from hypothesis import strategies as st
 
-from flinch.core.pricing import greeks, implied_vol, option_price
+from flinch.core.pricing import early_exercise_value, greeks, implied_vol, option_price
 
 RATES = st.floats(0.001, 0.12)
 YIELDS = st.sampled_from([0.0, 0.01, 0.04, 0.09])
@@ -123,3 +123,23 @@ def test_where_exercise_is_due_the_greeks_are_those_of_the_stock():
     assert [float(value[0]) for value in found] == [-1, 0, 0, 0, 0]
     plain = greeks(100, 100, 0.25, 0.2, is_call=True, rate=0.06)
     assert [float(value[1]) for value in found] == pytest.approx([float(v) for v in plain], abs=2e-4)
+
+
+@pytest.mark.parametrize("is_call", [False, True])
+def test_where_two_boundaries_would_be_needed_no_price_is_told(is_call):
+    """Money that costs to keep, and a stock that costs less than that: exercise pays between two prices."""
+    low, lower = -0.01, -0.03
+    rate, carry = (lower, low) if is_call else (low, lower)
+    kind = {"is_call": is_call, "rate": rate, "dividend_yield": carry, "exercise": "american"}
+    assert np.isnan(option_price(100, 100, 0.5, 0.3, **kind))
+    assert np.isnan(implied_vol(9.0, 100, 100, 0.5, **kind))
+    assert np.isnan(early_exercise_value(100, 100, 0.5, 0.3, is_call=is_call, rate=rate, dividend_yield=carry))
+
+
+@pytest.mark.parametrize(("rate", "carry"), [(-0.03, -0.01), (-0.02, -0.02), (0.0, 0.0), (0.0, 0.02)])
+def test_a_put_is_kept_to_the_end_when_money_earns_nothing(rate, carry):
+    kind = {"is_call": False, "rate": rate, "dividend_yield": carry}
+    found = option_price(100, 110, 0.5, 0.3, **kind, exercise="american")
+    # Its price may not lie below exercise, whatever the end is worth.
+    assert found == pytest.approx(max(option_price(100, 110, 0.5, 0.3, **kind), 10))
+    assert early_exercise_value(100, 110, 0.5, 0.3, **kind) == 0

@@ -51,6 +51,10 @@ NUMBERS = {
     "pct_among(close, lag(close, 1), 2)": [NAN, NAN, 100, 0, 100, 100, 50, NAN, NAN, NAN],
     "range_pct(close, 3)": [NAN, NAN, 100, 0, 100, 100, 50, NAN, NAN, NAN],
     "share_of_sessions(close > 11, 2)": [NAN, 0, 0.5, 0.5, 0.5, 1, 1, NAN, NAN, 1],
+    # Nine of ten sessions must be known, rounded up: nine are, eight are not enough, and of five all are wanted.
+    "share_of_sessions(iv30 > 2, 10)": [*[NAN] * 9, 6 / 9],
+    "share_of_sessions(iv30 > 2 and close > 0, 10)": [NAN] * 10,
+    "share_of_sessions(iv30 > 2, 5)": [NAN] * 8 + [1, 1],
     "sessions_since(close > 12)": [NAN, NAN, NAN, NAN, 0, 0, 0, NAN, 0, 0],
     "sessions_since(iv30 == 2)": [NAN, NAN, 0, NAN, NAN, NAN, NAN, NAN, NAN, NAN],
     "wma(close, 2)": [NAN, 32 / 3, 35 / 3, 34 / 3, 37 / 3, 43 / 3, 43 / 3, NAN, NAN, 52 / 3],
@@ -148,3 +152,27 @@ def test_a_function_that_lacks_its_bars_says_so():
     words = type(daily_vocabulary())({"close": "number"}, {})
     with pytest.raises(RuleError, match="mfi needs high"):
         words.read("mfi(14) < 20")
+
+
+@pytest.mark.parametrize("estimator", ["yang_zhang", "close_to_close"])
+@pytest.mark.parametrize("window", [21, 63])
+def test_without_earnings_a_window_reaches_back_over_the_reports_of_its_time(estimator, window):
+    """The newest session evaluated alone is what the whole history says, with a report every quarter wherever they lie."""
+    rng = np.random.default_rng(4)
+    close = 50 * np.exp(np.cumsum(0.02 * rng.normal(size=(63, 300)), axis=1))
+    reaction = ((np.arange(300) + np.arange(63)[:, None]) % 63 == 0).astype(float)
+    series = {
+        "open": close * 1.001,
+        "high": close * 1.02,
+        "low": close * 0.98,
+        "close": close,
+        "earnings_reaction": reaction,
+    }
+    names = Panel(63, 300, series, {})
+    words = type(daily_vocabulary())({name: "number" for name in series}, {})
+    node = words.read(f'hv_ex_earnings({window}, "{estimator}")').node
+    (alone,), (whole,) = (evaluate([node], names, first, 300) for first in (299, 0))
+    assert np.isfinite(alone).all()
+    np.testing.assert_array_equal(alone[:, -1], whole[:, -1])
+    plain = historical_vol(*(series[bar] for bar in ("open", "high", "low", "close")), window, estimator=estimator)
+    assert not np.allclose(100 * plain[:, -1], whole[:, -1])

@@ -7,8 +7,9 @@ from flinch.core.moves import cycle_outcomes
 from flinch.core.pricing import forwards_from_parity, greeks, option_price
 from flinch.core.volatility import (
     average_correlation,
+    ex_earnings,
     fit_smiles,
-    forecast_vol,
+    forecast_errors,
     return_correlations,
     smile_vol,
     volatility_cone,
@@ -17,17 +18,13 @@ from flinch.core.volatility import (
 from flinch.core.volatility.chain import FLAWS, ChainQuotes, summarise_expiries, typical_width
 
 
-def chain(crossed=0, stale=0, strikes=20):
+def chain(strikes=20):
     strike = np.linspace(85, 115, strikes)
     years = np.full(strikes, 0.1)
     sides = []
     for is_call in (True, False):
         price = option_price(100.0, strike, years, 0.3, is_call=is_call, rate=0.0)
         bid, ask = price - 0.02, price + 0.02
-        ask = np.where(np.arange(strikes) < crossed, bid - 0.01, ask)
-        if not is_call:
-            moved = (np.arange(strikes) >= strikes - stale) * 2.0
-            bid, ask = bid + moved, ask + moved
         sides += [bid, ask]
     return ChainQuotes(np.zeros(strikes, dtype=np.int64), strike, *sides)
 
@@ -38,20 +35,51 @@ def flaw(quotes):
     return FLAWS[found.flaw[0]], found
 
 
+def thin(crossed: int) -> ChainQuotes:
+    """Ten strikes out of the money of which five are usable: `crossed` are crossed, the others too wide."""
+    part = ChainQuotes(*(side[::2] for side in chain()))
+    bad = np.arange(10) % 2 == 0
+    wide = np.flatnonzero(bad)[crossed:]
+    call_ask, put_ask = part.call_ask.copy(), part.put_ask.copy()
+    for ask, bid in ((call_ask, part.call_bid), (put_ask, part.put_bid)):
+        ask[bad] = bid[bad] - 0.01
+        ask[wide] = bid[wide] + 30
+    return part._replace(call_ask=call_ask, put_ask=put_ask)
+
+
 def test_a_chain_is_crossed_when_more_than_a_tenth_of_its_quotes_are():
-    # With a good fit nothing is said; what is crossed takes part in no fit, so the rest must be too few or poor.
-    few = ChainQuotes(*(part[:10] for part in chain()))
-    two = few._replace(call_ask=np.where(np.arange(10) < 2, few.call_bid - 0.01, few.call_ask))
-    all_wide = {"put_ask": few.put_ask + 9.0, "put_bid": few.put_bid}
-    assert flaw(few._replace(**all_wide))[0] != "quotes are crossed"
-    crossed = two._replace(put_ask=np.where(np.arange(10) < 2, few.put_bid - 0.01, few.put_ask), call_bid=two.call_bid)
-    spoiled = crossed._replace(
-        call_bid=np.where(np.arange(10) > 4, np.nan, crossed.call_bid),
-        call_ask=np.where(np.arange(10) > 4, np.nan, crossed.call_ask),
-        put_bid=np.where(np.arange(10) > 4, np.nan, crossed.put_bid),
-        put_ask=np.where(np.arange(10) > 4, np.nan, crossed.put_ask),
-    )
-    assert flaw(spoiled)[0] == "quotes are crossed"
+    assert flaw(thin(1))[0] == "too few strikes are quoted"
+    assert flaw(thin(2))[0] == "quotes are crossed"
+
+
+def test_a_chain_is_stale_when_more_than_a_fifth_of_its_pairs_break_parity():
+    # Every second strike is dearer on both sides, so that the curve misses and parity still holds.
+    jagged = chain(strikes=10)
+    dearer = (np.arange(10) % 2) * 0.4
+    jagged = jagged._replace(
+        call_bid=jagged.call_bid + dearer, call_ask=jagged.call_ask + dearer,
+        put_bid=jagged.put_bid + dearer, put_ask=jagged.put_ask + dearer,
+    )  # fmt: skip
+
+    def left_behind(count: int) -> str:
+        moved = (np.arange(10) >= 10 - count) * 3.0
+        return flaw(jagged._replace(put_bid=jagged.put_bid + moved, put_ask=jagged.put_ask + moved))[0]
+
+    assert left_behind(2) == "the fitted curve misses the quotes"
+    assert left_behind(3) == "calls and puts disagree: quotes look stale"
+
+
+def test_a_report_may_be_most_of_an_options_variance_and_never_all():
+    """One expiration quoted far below its neighbours: of the curve that they share a quarter is left, half its volatility."""
+    days = np.array([2, 5, 9, 12, 16, 19, 23, 26, 30, 37, 44, 51, 65, 80, 100, 120, 150, 180, 210, 240, 270, 300])
+    reports = (days > 3).astype(np.int64)
+    vols = np.sqrt(0.3**2 + 0.2**2 * reports / (days / 365))
+    dip = 9
+    vols[dip] = 0.61
+    found = ex_earnings(days[None] / 365, vols[None], reports[None])
+    assert vols[dip] ** 2 < found.move[0] ** 2 / (37 / 365), "the report alone is worth more"
+    curve = np.median(found.vols[0])
+    assert found.vols[0, dip] == pytest.approx(0.5 * curve, rel=0.08)
 
 
 def test_a_thin_expiration_is_read_up_to_one_and_a_half_deviations_and_no_further():
@@ -85,15 +113,17 @@ def test_a_later_expiration_is_lifted_to_the_earlier_one_and_not_beyond():
     assert late.max() < early.max() * 1.35
 
 
-def test_the_forecasts_long_mean_is_of_the_last_252_sessions():
-    rng = np.random.default_rng(1)
-    variance = 1e-4 * rng.chisquare(3, (30, 520)) / 3
-    old = variance.copy()
-    old[:, :200] *= 50
-    # 300 sessions later what came before the last 252 has no part in the mean, and little in coefficients known by then.
-    plain, changed = forecast_vol(variance)[:, -1], forecast_vol(old)[:, -1]
-    assert changed == pytest.approx(plain, rel=0.35)
-    assert np.median(changed / plain) == pytest.approx(1.0, abs=0.1)
+def test_the_long_mean_of_a_forecast_is_of_the_last_252_sessions():
+    variance = np.full((1, 700), 1e-4)
+    variance[:, :300] = 9e-4
+
+    def missed_at(session: int) -> float:
+        only = np.full(variance.shape, np.nan)
+        only[0, session] = 0.2
+        return forecast_errors(variance, only, only).long_mean
+
+    assert missed_at(300 + 251) == pytest.approx(0, abs=1e-9)
+    assert missed_at(300 + 250) == pytest.approx(np.sqrt(252 * (1e-4 + 8e-4 / 252)) - np.sqrt(252 * 1e-4))
 
 
 def test_a_correlation_wants_42_sessions_that_both_have():

@@ -103,7 +103,7 @@ def sound_on_the_whole_line(found, years):
     for e, parameters in enumerate(found.fit.parameters):
         if np.isfinite(parameters).all():
             k = np.linspace(-6, 6, 481) * found.vol[e] * np.sqrt(years[e])
-            assert durrleman(parameters, k).min() > -1e-3
+            assert durrleman(parameters, k).min() > -1e-9
             assert parameters[1] * (1 + abs(parameters[2])) <= 2 + 1e-9
             assert smile_vol(np.tile(parameters, (k.size, 1)), np.full(k.size, years[e]), k).max() < 8 * found.vol[e]
 

@@ -6,7 +6,7 @@ import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextvars import copy_context
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, cast
 
 import numpy as np
@@ -30,19 +30,21 @@ _BLOCK_PARTS = 4_000_000
 class Panel:
     """The market as arrays.
 
-    `series` have shape (names, sessions), (names, 1) for what never changes or (1, sessions) for what all names share, in the
-    catalogue's units, NaN where missing. `texts` have shape (names,), empty where missing.
+    `series` have shape (names, sessions), (names, 1) for what never changes or (1, sessions) for what all names share, NaN where
+    missing. `factors` turn the values of some of them into the catalogue's units when they are read, so that they need not be
+    there twice. `texts` have shape (names,), empty where missing.
     """
 
     names: int
     sessions: int
     series: Mapping[str, FloatArray]
     texts: Mapping[str, TextArray]
+    factors: Mapping[str, float] = field(default_factory=dict)
 
     def only(self, rows: IntArray) -> Panel:
         """Some names of the market; of each series only those rows are taken, when it is read."""
         texts = {key: values[rows] for key, values in self.texts.items()}
-        return Panel(rows.size, self.sessions, _Rows(self.series, rows), texts)
+        return Panel(rows.size, self.sessions, _Rows(self.series, rows), texts, self.factors)
 
 
 class _Rows(Mapping[str, FloatArray]):
@@ -185,7 +187,9 @@ class _Run:
     def _series(self, key: str, start: int, end: int) -> FloatArray:
         values = self.panel.series[key]
         values = values[self.rows] if values.shape[0] > 1 else values
-        return values[:, start:end] if values.shape[1] > 1 else values
+        values = values[:, start:end] if values.shape[1] > 1 else values
+        factor = self.panel.factors.get(key, 1.0)
+        return values if factor == 1.0 else factor * values
 
     def _call(self, node: Node, start: int, end: int) -> Any:
         function = FUNCTIONS[node.op]

@@ -271,7 +271,7 @@ def _past_reports(market: Market, row: int) -> list[PastReport]:
 def _forecast(market: Market, row: int) -> Forecast:
     frame = market.frame
     variance = session_variance(*(array[row : row + 1] for array in (frame.open, frame.high, frame.low, frame.close)))
-    forecast = market.panel.series["forecast_vol"][row : row + 1] / 100
+    forecast = market.panel.series["forecast_vol"][row : row + 1]
     errors = forecast_errors(variance, forecast, frame.implied[30][row : row + 1])
     return Forecast(
         value=100 * float(forecast[0, -1]),

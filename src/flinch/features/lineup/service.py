@@ -140,10 +140,9 @@ def _callouts(
 
 def _fund(market: Market, row: int) -> FundPart:
     frame = market.frame
-    series = market.panel.series
 
     def over_time(key: str) -> list[float | None]:
-        values: list[float | None] = series[key][row].tolist()
+        values: list[float | None] = market.history(PLAIN.read(key).node, row).tolist()
         return values
 
     implied = over_time("implied_correlation")

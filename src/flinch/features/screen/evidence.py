@@ -143,7 +143,7 @@ def evidence(market: Market, engine: Engine, owner: int, dictionary: Dictionary,
     studies = []
     for horizon, priced in HORIZONS.items():
         checkpoint()
-        expected = market.panel.series[priced] / 100 * np.sqrt(horizon / 252)
+        expected = market.panel.series[priced] * np.sqrt(horizon / 252)
         if request.entry == "open":
             moved = moves_from_open(frame.open, frame.close, expected, horizon)
         else:

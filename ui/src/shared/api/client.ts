@@ -77,6 +77,7 @@ export type RuleReport = Schemas["RuleReport"];
 export type ScreenBody = Schemas["ScreenBody"];
 export type ScreenDraft = Schemas["ScreenDraft"];
 export type SavedScreen = Schemas["SavedScreen"];
+export type Starter = Schemas["Starter"];
 export type Dossier = Schemas["Dossier"];
 export type Metric = Schemas["MetricEntry"];
 export type TrayOp = Schemas["TrayChange"]["op"];

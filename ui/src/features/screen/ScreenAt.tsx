@@ -1,0 +1,452 @@
+import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
+import { useNavigate } from "react-router";
+import { tellResults } from "@/frame/results";
+import { useSubject } from "@/frame/subject";
+import { ApiError, download, type FileFormat, type SavedScreen, type ScreenDraft, type Why } from "@/shared/api/client";
+import {
+  useBaskets,
+  useChangeTray,
+  useHandbook,
+  useMarket,
+  useMetricMap,
+  useMetrics,
+  useSaveScreen,
+  useScreen,
+  useScreens,
+  useTray,
+} from "@/shared/api/queries";
+import { count, date, number } from "@/shared/format";
+import { useKeys } from "@/shared/keyboard";
+import { Empty, Failed, Loading } from "@/shared/ui/States";
+import { Changed } from "./Changed";
+import { ColumnPicker } from "./ColumnPicker";
+import { Evidence } from "./Evidence";
+import { Gallery } from "./Gallery";
+import { type Look, useAside, useLook } from "./kept";
+import { Results } from "./Results";
+import { Asking, ResultsTools } from "./ResultsTools";
+import {
+  measuredBy,
+  needed,
+  ordered,
+  type Row,
+  sharedScale,
+  spokenOf,
+  toColumns,
+  toRows,
+  valuesOf,
+  withMeasured,
+} from "./rows";
+import { SaveDialog, ScreensDialog } from "./Screens";
+import { Narrowest, Stack, universeWords } from "./Stack";
+import { StackHead } from "./StackHead";
+import { COLUMNS, FIRST, isChanged, readScreen, reasonFor, type Screen, toBody, type View, writeScreen } from "./state";
+import { AsOf, GalleryTools, MetricSelect, periodOf, sizeOf } from "./ViewTools";
+import { useWalk } from "./walk";
+
+const MarketMap = lazy(() => import("./MarketMap"));
+const ALWAYS = ["price", "change_pct"];
+
+/** A screen as it was opened: under which key, with what it is saved as, and what it holds. */
+export type Base = { key: string | null; draft: ScreenDraft; screen: Screen; saved: SavedScreen | null };
+
+/** A screen with its survivors. All of it stands in the address. */
+export function ScreenAt({
+  base,
+  params,
+  write,
+}: {
+  base: Base;
+  params: URLSearchParams;
+  write: (changes: Record<string, string | null>, step?: boolean) => void;
+}) {
+  const metrics = useMetrics();
+  const metricMap = useMetricMap();
+  const groups = useHandbook().data?.groups ?? [];
+  const screens = useScreens().data;
+  const market = useMarket().data;
+  const baskets = useBaskets().data;
+  const tray = useTray();
+  const changeTray = useChangeTray();
+  const { subject, setSubject } = useSubject();
+  const navigate = useNavigate();
+  const grid = useRef<HTMLDivElement>(null);
+  const [moving, setMoving] = useState<{ place: number; text: string } | null>(null);
+  const [dialog, setDialog] = useState<"screens" | "save" | "columns" | null>(null);
+  const [said, setSaid] = useState<string | null>(null);
+
+  const screen = useMemo(() => readScreen(params, base.screen), [params, base]);
+  const changed = isChanged(screen, base.screen);
+  const change = (changes: Partial<Screen>) => write(writeScreen({ ...screen, ...changes }, base.screen), true);
+  const current = useMemo(
+    () =>
+      moving
+        ? { ...screen, rules: screen.rules.map((r, i) => (i === moving.place ? { ...r, text: moving.text } : r)) }
+        : screen,
+    [screen, moving],
+  );
+  // What was let go stays until the address has it too.
+  useEffect(() => {
+    if (moving && screen.rules[moving.place]?.text === moving.text) setMoving(null);
+  }, [moving, screen]);
+
+  const asOf = params.get("asof");
+  const aim = Number(params.get("aim")) || null;
+  const against = params.get("vs");
+  const ids = useMemo(() => {
+    // Columns that somebody chose say what its own rules measure; a rule that came since brings its number along.
+    const own = screen.columns.length > 0 ? measuredBy(base.screen.rules, metricMap) : [];
+    const measured = measuredBy(screen.rules, metricMap).filter((key) => !own.includes(key));
+    return withMeasured(screen.columns.length > 0 ? screen.columns : COLUMNS, measured);
+  }, [screen.columns, screen.rules, base, metricMap]);
+  const asking = base.key === null && measuredBy(screen.rules, metricMap).length === 0;
+  const area = params.get("area") ?? "market_cap";
+  const shade = params.get("shade") ?? "change_pct";
+  const spoken = useMemo(() => spokenOf(screen.rules, metricMap), [screen.rules, metricMap]);
+  const [look, setLook] = useState<Look | null>(null);
+  const request = useMemo(
+    () => ({
+      stack: { universe: current.universe, rules: current.rules, any_groups: current.anyGroups },
+      columns: needed([...ALWAYS, ...ids, ...spoken, ...(screen.view === "map" ? [area, shade] : [])]),
+      as_of: asOf,
+      aim,
+      against:
+        against === null
+          ? null
+          : against === "look" && look
+            ? { session: look.session, symbols: look.symbols }
+            : { session: null, symbols: null },
+    }),
+    [current, ids, spoken, screen.view, area, shade, asOf, aim, against, look],
+  );
+  const answer = useScreen(request, true);
+  const reply = answer.data?.reply;
+  const rows = useMemo(() => (reply ? toRows(reply) : []), [reply]);
+  const columns = useMemo(() => (reply ? toColumns(reply) : new Map()), [reply]);
+  const sorted = useMemo(() => ordered(rows, columns, screen.sort), [rows, columns, screen.sort]);
+  const scale = useMemo(() => sharedScale(rows, columns), [rows, columns]);
+  const symbols = reply?.symbols;
+  useLook(changed ? null : (base.saved?.id ?? null), answer.isPlaceholderData ? undefined : reply, setLook);
+  useEffect(() => {
+    if (symbols) tellResults(sorted.map((row) => row.symbol));
+  }, [symbols, sorted]);
+
+  // Reports belong to the rules they were asked for.
+  const told = answer.data?.request.stack.rules ?? [];
+  const reports = current.rules.map((r, i) => {
+    if (moving?.place === i) return reply?.rules[i];
+    const same =
+      told[i]?.text === r.text && told[i]?.bars === r.bars
+        ? i
+        : told.findIndex((t) => t.text === r.text && t.bars === r.bars);
+    return same < 0 ? undefined : reply?.rules[same];
+  });
+
+  const { focused, walk, leave } = useWalk(params.get("at"), write);
+  function open(symbol: string) {
+    leave(symbol);
+    // One step after the other: a second navigation at once would drop the first.
+    setTimeout(() => navigate(`/dossier/${symbol}`));
+  }
+
+  const link = `/screen?${params}`;
+  const why = reasonFor(screen, base.draft.name || null, universeWords(screen.universe, baskets), link);
+  const subjectOf = (row: Row): { symbol: string; why: Why; asOf: string | null } => ({
+    symbol: row.symbol,
+    why: { ...why, values: valuesOf(columns, row, spoken) },
+    asOf: reply && !reply.newest ? reply.session : null,
+  });
+  const focusedRow = rows.find((row) => row.symbol === focused);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the reason is made anew when the focused row or the address changes
+  useEffect(() => {
+    // Before the first step the Peek shows the first name.
+    const shown = focusedRow ?? (subject === null ? sorted[0] : undefined);
+    if (shown) setSubject(subjectOf(shown));
+  }, [focusedRow, link, setSubject, sorted, subject === null]);
+  const focus = (row: Row) => {
+    // Both at once: a key pressed right after a step is about the row stepped to.
+    walk(row.symbol);
+    setSubject(subjectOf(row));
+  };
+
+  const copy = () => {
+    const text = sorted.map((row) => row.symbol).join(", ");
+    navigator.clipboard.writeText(text).then(
+      () => setSaid(`${count(sorted.length, "symbol")} copied`),
+      () => setSaid("The browser did not allow copying. Take the names out as CSV instead."),
+    );
+  };
+  useEffect(() => {
+    if (said === null) return;
+    const timer = setTimeout(() => setSaid(null), 4000);
+    return () => clearTimeout(timer);
+  }, [said]);
+  const evidence = params.get("evidence") === "1";
+  const toggleEvidence = () => write({ evidence: evidence ? null : "1" }, true);
+  const setView = (view: View) => {
+    change({ view });
+    if (evidence) write({ evidence: null });
+  };
+  useKeys({
+    r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
+    c: copy,
+    o: () => setDialog("screens"),
+    "1": () => setView("table"),
+    "2": () => setView("gallery"),
+    "3": () => setView("map"),
+    "4": toggleEvidence,
+    "[": () => step(-1),
+    "]": () => step(1),
+  });
+
+  const sessions = market?.sessions ?? [];
+  const session = reply?.session ?? sessions.at(-1) ?? null;
+  function goTo(day: string | null) {
+    write({ asof: day === null || day === sessions.at(-1) ? null : day }, true);
+  }
+  function step(by: number) {
+    const place = session ? sessions.indexOf(session) + by : -1;
+    const day = sessions[place];
+    if (day) goTo(day);
+  }
+
+  const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
+  const fresh = rows.filter((row) => !inTray.has(row.symbol));
+  function keepAll() {
+    const values = Object.fromEntries(fresh.map((row) => [row.symbol, valuesOf(columns, row, spoken)]));
+    const list = fresh.map((row) => row.symbol);
+    changeTray.mutate({
+      kind: "change",
+      change: { op: "add", symbols: list, why: { ...why, values: {} }, values, version: null },
+    });
+  }
+
+  const save = useSaveScreen();
+  const nothing = { only: null, screen: null, u: null, r: null, any: null, cols: null, sort: null, view: null };
+  function saveNow() {
+    if (!base.saved) return setDialog("save");
+    const { name, description, tags, id, version } = base.saved;
+    save.mutate(
+      { draft: { name, description, tags, version, body: toBody(screen) }, id },
+      {
+        onSuccess: () => {
+          write({ ...nothing, screen: String(id) });
+          setSaid("saved");
+        },
+        onError: (error) => setSaid(error.message),
+      },
+    );
+  }
+  const [aside, setAside] = useAside();
+  function openScreen(key: string | null) {
+    if (changed && key !== base.key) setAside({ name: base.draft.name || "the first screen", address: link });
+    setDialog(null);
+    write({ ...nothing, at: null, vs: null, screen: key }, true);
+  }
+
+  function takeOut(format: FileFormat) {
+    const stack = { universe: screen.universe, rules: screen.rules, any_groups: screen.anyGroups };
+    const name = base.draft.name || "Screen";
+    const shown = needed(ids);
+    download("/api/screen/export", { format, name, stack, columns: shown, sort: screen.sort, as_of: asOf }).then(
+      () => setSaid(`written as ${format.toUpperCase()}`),
+      (error: Error) => setSaid(error.message),
+    );
+  }
+
+  const failed = answer.failureReason;
+  const refused = failed instanceof ApiError && !failed.passing ? failed : null;
+  return (
+    <div className="screen">
+      <Stack
+        screen={current}
+        reports={reports}
+        universe={reply?.universe ?? null}
+        names={metrics}
+        metrics={metricMap}
+        aim={aim}
+        onAim={(wanted) => write({ aim: wanted === null ? null : String(wanted) })}
+        onChange={change}
+        onMove={(place, text) => setMoving({ place, text })}
+      >
+        <StackHead
+          draft={base.draft}
+          kept={base.saved !== null}
+          opened={base.key !== null}
+          changed={changed}
+          aside={aside}
+          onScreens={() => setDialog("screens")}
+          onRevert={() => write({ ...nothing, screen: base.key }, true)}
+          onSave={saveNow}
+          onSaveAs={() => setDialog("save")}
+          onBringBack={({ address }) => {
+            setAside(null);
+            navigate(address);
+          }}
+          onForget={() => setAside(null)}
+        />
+      </Stack>
+      <section className="results" aria-label="Results">
+        <header>
+          <h2 aria-live="polite">
+            {reply ? (
+              <>
+                <b>{count(rows.length, "name survives", "names survive")}</b> of {number(reply.universe)}
+                {answer.isPlaceholderData && failed && ", before your last change"}
+              </>
+            ) : (
+              " "
+            )}
+          </h2>
+          <AsOf sessions={sessions} session={session} newest={reply?.newest ?? true} onGo={goTo} onStep={step} />
+          <span className="said" role="status">
+            {said}
+          </span>
+          <ResultsTools
+            view={screen.view}
+            evidence={evidence}
+            comparing={against !== null}
+            fresh={fresh.length}
+            all={rows.length}
+            onView={setView}
+            onEvidence={toggleEvidence}
+            onCompare={() => write({ vs: against === null ? "previous" : null })}
+            onColumns={() => setDialog("columns")}
+            onFile={takeOut}
+            onCopy={copy}
+            onKeep={keepAll}
+          />
+        </header>
+        {asking && !evidence && (
+          <Asking
+            starters={screens?.starters ?? []}
+            onOpen={(key) => openScreen(`s-${key}`)}
+            onAll={() => setDialog("screens")}
+          />
+        )}
+        {!evidence && screen.view !== "table" && (
+          <div className="view-tools">
+            {screen.view === "gallery" ? (
+              <GalleryTools params={params} onWrite={write} />
+            ) : (
+              <>
+                <MetricSelect label="Area" value={area} metrics={metricMap} onChange={(key) => write({ area: key })} />
+                <MetricSelect
+                  label="Shade"
+                  value={shade}
+                  metrics={metricMap}
+                  onChange={(key) => write({ shade: key })}
+                />
+              </>
+            )}
+          </div>
+        )}
+        {against !== null && (
+          <Changed changed={reply?.changed ?? null} rules={current.rules}>
+            <select
+              aria-label="Compare with"
+              value={against === "look" && look ? "look" : "previous"}
+              onChange={(event) => write({ vs: event.target.value })}
+            >
+              <option value="previous">the session before</option>
+              {look && (
+                <option value="look">
+                  your last look, as of {date(look.session)} ({look.symbols.length})
+                </option>
+              )}
+            </select>
+          </Changed>
+        )}
+        {refused ? (
+          <Failed error={refused} />
+        ) : !reply ? (
+          failed ? (
+            <Failed error={failed} />
+          ) : (
+            <Loading what="the market" />
+          )
+        ) : evidence ? (
+          <Evidence screen={current} params={params} onWrite={write} />
+        ) : rows.length === 0 ? (
+          <Empty>
+            <p>No name survives these rules.</p>
+            <Narrowest reports={reply.rules} />
+          </Empty>
+        ) : screen.view === "gallery" ? (
+          <Gallery
+            rows={sorted}
+            columns={columns}
+            what={params.get("chart") === "volatility" ? "volatility" : "price"}
+            size={sizeOf(params.get("size"))}
+            period={periodOf(params.get("period"))}
+            asOf={asOf}
+            focused={focused}
+            onFocus={focus}
+            onOpen={open}
+            tray={inTray}
+            gridRef={grid}
+          />
+        ) : screen.view === "map" ? (
+          <Suspense fallback={<Loading what="the map" />}>
+            <MarketMap
+              rows={rows}
+              columns={columns}
+              metrics={metricMap}
+              area={area}
+              shade={shade}
+              focused={focused}
+              onFocus={focus}
+              onOpen={open}
+            />
+          </Suspense>
+        ) : (
+          <Results
+            rows={sorted}
+            ids={ids}
+            columns={columns}
+            metrics={metricMap}
+            scale={scale}
+            sort={screen.sort}
+            onSort={(sort) => write(writeScreen({ ...screen, sort }, base.screen))}
+            focused={focused}
+            onFocus={focus}
+            onOpen={open}
+            tray={inTray}
+            gridRef={grid}
+          />
+        )}
+      </section>
+      {dialog === "screens" && (
+        <ScreensDialog
+          onOpen={openScreen}
+          onDelete={(id) => {
+            // The one that is open goes on as what it holds, without its name.
+            if (base.saved?.id === id) write({ ...nothing, ...writeScreen(screen, FIRST) });
+          }}
+          onHide={() => setDialog(null)}
+        />
+      )}
+      {dialog === "save" && (
+        <SaveDialog
+          draft={{ ...base.draft, name: base.draft.name, body: toBody(screen) }}
+          onSaved={(saved) => {
+            setDialog(null);
+            setSaid("saved");
+            write({ ...nothing, screen: String(saved.id) }, true);
+          }}
+          onHide={() => setDialog(null)}
+        />
+      )}
+      {dialog === "columns" && (
+        <ColumnPicker
+          chosen={ids}
+          usual={COLUMNS}
+          metrics={metrics}
+          groups={groups}
+          onChange={(next) => change({ columns: next.join() === COLUMNS.join() ? [] : next })}
+          onHide={() => setDialog(null)}
+        />
+      )}
+    </div>
+  );
+}
