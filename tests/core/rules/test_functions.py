@@ -132,6 +132,9 @@ def test_every_function_is_worked_out_here_or_measured_against_a_reference():
     ("text", "compute"),
     [
         ("keltner_upper(3, 1.5)", lambda p: technicals.keltner(p["high"], p["low"], p["close"], 3, 1.5)[0]),
+        ("keltner_lower(3, 1.5)", lambda p: technicals.keltner(p["high"], p["low"], p["close"], 3, 1.5)[1]),
+        ("swing_high(1)", lambda p: technicals.swing(p["high"], 1, high=True)),
+        ("fib_extension(1.618, 1)", lambda p: technicals.fib_extension(p["high"], p["low"], 1, 1.618)),
         ("mfi(2)", lambda p: technicals.mfi(p["high"], p["low"], p["close"], p["volume"], 2)),
         ("adx(2)", lambda p: technicals.adx(p["high"], p["low"], p["close"], 2)),
         ("swing_low(1)", lambda p: technicals.swing(p["low"], 1, high=False)),
@@ -176,3 +179,13 @@ def test_without_earnings_a_window_reaches_back_over_the_reports_of_its_time(est
     np.testing.assert_array_equal(alone[:, -1], whole[:, -1])
     plain = historical_vol(*(series[bar] for bar in ("open", "high", "low", "close")), window, estimator=estimator)
     assert not np.allclose(100 * plain[:, -1], whole[:, -1])
+
+
+def test_open_gaps_lie_on_the_side_that_they_are_called_by():
+    """Up over 11 to 12, down under 20 to 19, then closes between them."""
+    low = np.array([[9.0, 12.0, 19.0, 20.0, 16.0, 15.0]])
+    high = np.array([[11.0, 13.0, 20.5, 21.0, 19.0, 17.0]])
+    names = Panel(1, 6, {"low": low, "high": high}, {})
+    words = type(daily_vocabulary())({"low": "number", "high": "number"}, {})
+    below, above = evaluate([words.read("gap_below(5)").node, words.read("gap_above(5)").node], names, 5, 6)
+    assert (below[0, 0], above[0, 0]) == (13.0, 20.0)

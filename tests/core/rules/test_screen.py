@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
@@ -33,6 +33,7 @@ def holds(answers, rungs, place, without=None):
     return True
 
 
+@settings(max_examples=400)
 @given(stacks())
 def test_agrees_with_counting_name_by_name(stack):
     answers, rungs, universe = stack

@@ -18,6 +18,8 @@ STEEPEST = 2.0
 """Total variance rises at most by this per unit of log-moneyness in the wings (Lee 2004, moments of the price)."""
 WHOLE_LINE = np.linspace(-6.0, 6.0, 97)
 """Where a slice is looked at for butterflies, in standard deviations from the forward."""
+_VERTEX = np.sinh(np.linspace(-6.0, 6.0, 81))
+"""Where a slice is looked at about its vertex, in units of its width there: curvature changes within a few, however narrow."""
 _LOOKED_AT = np.linspace(-6.0, 6.0, 25)
 _LEAN = 1e-3
 _BIG = 1e30
@@ -254,11 +256,16 @@ def _search(
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def sound(p: Any, z: Any, deviation: float) -> bool:
-    """No negative density at the quoted strikes, between them, or anywhere within six deviations, and wings not too steep."""
+    """No negative density at the quoted strikes, between them, about the vertex, or anywhere within six deviations, and wings not
+    too steep."""
     if deviation * p[1] * (1.0 + abs(p[2])) > STEEPEST * (1.0 + 1e-9):
         return False
     for at in WHOLE_LINE:
         if not scaled_density(p, deviation, at) >= 0.0:
+            return False
+    for step in _VERTEX:
+        at = p[3] + step * p[4]
+        if abs(at) < 6.0 and not scaled_density(p, deviation, at) >= 0.0:
             return False
     for i in range(z.size):
         if scaled_density(p, deviation, z[i]) < 0.0:
