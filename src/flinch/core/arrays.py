@@ -8,8 +8,9 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import ArrayLike, NDArray
+
+from flinch.core.compiled import njit
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.int64]

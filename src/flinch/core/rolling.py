@@ -9,9 +9,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.compiled import njit
 
 _MEAN, _SUM, _SAMPLE, _POPULATION, _MIN, _MAX, _DEVIATION, _WEIGHTED = range(8)
 

@@ -6,11 +6,11 @@ from functools import lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.lib.stride_tricks import sliding_window_view
 from scipy.special import ndtri, stdtrit
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.compiled import njit
 
 MEASURES = ("mean", "up", "size", "beyond", "range")
 """Mean outcome, share above zero, mean size, share larger than one, mean range on the way."""

@@ -6,10 +6,10 @@ import math
 from typing import Any, Literal, NamedTuple, get_args
 
 import numpy as np
-from numba import njit
 from numpy.typing import ArrayLike
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray, broadcast_flat, run_in_chunks, shaped
+from flinch.core.compiled import njit
 from flinch.core.pricing.normal import normal_pdf
 
 SignRule = Literal["calls_sold_puts_bought", "both_bought", "both_sold"]

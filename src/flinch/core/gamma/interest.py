@@ -8,9 +8,9 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray, group_bounds, over_groups, writable
+from flinch.core.compiled import njit
 
 SMALL_BASE = 100
 """Below so many contracts before, a percentage says nothing."""

@@ -6,9 +6,9 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 
 from flinch.core.arrays import FloatArray, IntArray, group_bounds, over_groups, writable
+from flinch.core.compiled import njit
 
 SPAN = 0.2
 """How far from the market the profile reaches, as a share of the spot."""

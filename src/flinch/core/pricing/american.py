@@ -6,9 +6,9 @@ import math
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from flinch.core.arrays import FloatArray
+from flinch.core.compiled import njit
 from flinch.core.pricing.normal import black_over_vega, normal_cdf, normal_pdf, normalised_vega
 
 # Collocation nodes of the boundary, quadrature points of its equation, of the premium, of the premium where a tenth of a cent

@@ -6,10 +6,10 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import ArrayLike
 
 from flinch.core.arrays import FloatArray, broadcast_flat, run_in_chunks, shaped
+from flinch.core.compiled import njit
 from flinch.core.pricing.exercise import Exercise, is_american
 from flinch.core.pricing.normal import normal_cdf, normal_pdf
 from flinch.core.pricing.price import option_price

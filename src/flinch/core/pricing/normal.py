@@ -6,9 +6,9 @@ import math
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from flinch.core.arrays import FloatArray
+from flinch.core.compiled import njit
 
 SQRT_HALF = 0.7071067811865476
 SQRT_TWO_PI = 2.5066282746310002

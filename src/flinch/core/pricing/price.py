@@ -6,10 +6,10 @@ import math
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import ArrayLike
 
 from flinch.core.arrays import FloatArray, broadcast_flat, run_in_chunks, shaped
+from flinch.core.compiled import njit
 from flinch.core.pricing.american import CHUNK, american_kernel, premium_kernel
 from flinch.core.pricing.exercise import Exercise, is_american
 from flinch.core.pricing.normal import black_over_vega, normalised_vega

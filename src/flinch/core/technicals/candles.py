@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 
 from flinch.core.arrays import FloatArray
+from flinch.core.compiled import njit
 
 
 class Candles(NamedTuple):

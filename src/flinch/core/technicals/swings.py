@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from flinch.core.arrays import FloatArray
+from flinch.core.compiled import njit
 
 
 @njit(cache=True, nogil=True)

@@ -6,9 +6,9 @@ import math
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.compiled import njit
 
 RAW, SURFACE = 0, 1
 RAW_FROM, SHARED_FROM = 6, 6

@@ -9,10 +9,10 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from flinch.core.arrays import group_bounds, group_sums, over_groups, run_in_chunks
+from flinch.core.compiled import njit
 from flinch.core.gamma import Positions, StrikeRows, summarise_positions
 from flinch.core.moves import cycle_ends, cycles
 from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray, listed_expirations, years_to_expiry
