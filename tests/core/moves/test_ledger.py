@@ -75,3 +75,9 @@ def test_sellers_of_a_fair_move_win_as_often_as_a_normal_is_below_its_mean_size(
     assert np.abs(moves).mean() == pytest.approx(MEAN_SIZE, abs=0.005)
     assert sellers_won(moves, 1.0).mean() == pytest.approx(0.575, abs=0.005), "P(|z| < 0.798)"
     assert not sellers_won([NAN, 1.0], [1.0, NAN]).any()
+
+
+def test_of_two_excursions_of_one_size_the_upper_counts():
+    high, low, close = np.array([100.0, 108.0, 102.0]), np.array([100.0, 99.0, 92.0]), np.array([100.0, 101.0, 101.0])
+    found = cycle_outcomes(high, low, close, np.full(3, 100.0), np.full(3, 4.0), np.array([0]), np.array([2]))
+    assert found.worst[0] == 2.0
