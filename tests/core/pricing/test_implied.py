@@ -58,7 +58,8 @@ def test_rises_with_price(ratio, years, shares, is_call):
     price = low + (high - low) * np.sort(np.unique(shares))
     vol = implied_vol(price, 100.0, strike, years, is_call=is_call)
     assert np.all(np.isfinite(vol))
-    assert np.all(np.diff(vol) >= 0)
+    # Two prices that differ in the last digit may be told in the other order there.
+    assert np.all(np.diff(vol) >= -1e-11 * vol[1:])
 
 
 @pytest.mark.parametrize("price", [4.99, 0.0, -1.0, 100.0, 130.0, math.nan, math.inf])
