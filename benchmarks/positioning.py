@@ -21,10 +21,10 @@ from flinch.core.gamma import Contracts, contract_gamma, exposure_profile, spot_
 from flinch.feeds.load_simulated import load_demo_market, next_snapshot
 from flinch.feeds.publish import publish
 from flinch.feeds.simulated import simulate
-from flinch.store.chain import read_strike_rows
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer, free_port
-from flinch.store.migrate import migrate
+from flinch.store.market.chain import read_strike_rows
+from flinch.store.migrate import migrate_market, migrate_owned
 from measure import seconds, table
 
 NAMES, CONTRACTS, RATE = 6_000, 1_500_000, 0.03
@@ -69,12 +69,14 @@ def profile() -> None:
     )
 
 
-def serve(url: str, port: int) -> None:
+def serve(market_url: str, owned_url: str, port: int) -> None:
     from flinch.app import create_app
     from flinch.settings import Settings
 
     logging.getLogger("werkzeug").setLevel(logging.ERROR)
-    make_server("127.0.0.1", port, create_app(Settings(database_url=url)), threaded=True).serve_forever()
+    make_server(
+        "127.0.0.1", port, create_app(Settings(market_url=market_url, owned_url=owned_url)), threaded=True
+    ).serve_forever()
 
 
 def snapshot() -> None:
@@ -84,11 +86,14 @@ def snapshot() -> None:
         server = LocalServer(Path(folder) / "database")
         server.start()
         try:
-            engine = make_engine(server.url)
-            migrate(engine)
+            engine = make_engine(server.market_url)
+            migrate_market(engine)
+            migrate_owned(make_engine(server.owned_url))
             load_demo_market(engine, lambda stage, share: None, market=market, snapshots=last)
             port = free_port()
-            child = multiprocessing.get_context("spawn").Process(target=serve, args=(server.url, port), daemon=True)
+            child = multiprocessing.get_context("spawn").Process(
+                target=serve, args=(server.market_url, server.owned_url, port), daemon=True
+            )
             child.start()
             _measure(f"http://127.0.0.1:{port}", engine, market, last)
             child.terminate()

@@ -17,13 +17,13 @@ from tests.kept_market import copied_database, simulated_market
 from flinch.app import create_app
 from flinch.feeds.simulated import SimulatedMarket
 from flinch.feeds.simulated.storylines import Storyline, storylines
-from flinch.market import Market, make_market, warm
+from flinch.market import Version, View, load_frame, warm
 from flinch.serving import make_server
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
-from flinch.store.frame import load_frame
 from flinch.store.local_server import LocalServer, free_port
-from flinch.store.tray import local_owner, remove_from_tray
+from flinch.store.owned.owners import LOCAL_OWNER, owner_called
+from flinch.store.owned.tray import remove_from_tray
 
 # The first example compiles what it tests; how long that takes says nothing.
 hypothesis.settings.register_profile("flinch", deadline=None)
@@ -58,27 +58,33 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
 @pytest.fixture(scope="session")
 def engine(server: LocalServer) -> Engine:
     """The demo market in a migrated database."""
-    return make_engine(server.url)
+    return make_engine(server.market_url)
 
 
 @pytest.fixture(scope="session")
-def market(engine: Engine) -> Market:
+def owned(server: LocalServer) -> Engine:
+    """What users own."""
+    return make_engine(server.owned_url)
+
+
+@pytest.fixture(scope="session")
+def market(engine: Engine) -> View:
     frame = load_frame(engine)
     assert frame is not None
-    return make_market(engine, frame)
+    return View(Version(frame, engine))
 
 
 @pytest.fixture(scope="session")
 def app(engine: Engine, server: LocalServer) -> OpenAPI:
-    made = create_app(Settings(database_url=server.url))
+    made = create_app(Settings(market_url=server.market_url, owned_url=server.owned_url))
     # As the start command does: what has to be read or compiled is, before a page waits for it.
     warm(made.extensions["flinch"].holder.current(), lambda share: None)
     return made
 
 
 @pytest.fixture
-def empty_tray(engine: Engine) -> None:
-    remove_from_tray(engine, local_owner(engine), None)
+def empty_tray(owned: Engine) -> None:
+    remove_from_tray(owned, owner_called(owned, LOCAL_OWNER), None)
 
 
 @pytest.fixture

@@ -26,9 +26,9 @@ from flinch.feeds.simulated.calendar import AS_OF
 from flinch.store.bulk import replace_rows
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer, free_port
-from flinch.store.market_state import begin_load
-from flinch.store.migrate import migrate
-from flinch.store.models import Name
+from flinch.store.market.models import Name
+from flinch.store.market.state import begin_load
+from flinch.store.migrate import migrate_market
 
 _MADE_BY = (
     *[
@@ -37,9 +37,8 @@ _MADE_BY = (
     ],
     *[
         f"src/flinch/store/{part}"
-        for part in ("bulk.py", "chain.py", "facts.py", "frame.py", "migrations", "models.py")
+        for part in ("bulk.py", "market", "owned/migrations", "local_server.py", "migrate.py", "reading.py")
     ],
-    *[f"src/flinch/store/{part}" for part in ("local_server.py", "market_state.py", "migrate.py", "reading.py")],
     *[f"src/flinch/feeds/{part}" for part in ("simulated", "load_simulated.py", "publish.py", "state.py")],
     "src/flinch/demo.py",
     "requirements.lock",
@@ -128,8 +127,8 @@ def half_made_market(folder: Path) -> None:
     running = LocalServer(folder / "database")
     running.start()
     try:
-        engine = make_engine(running.url)
-        migrate(engine)
+        engine = make_engine(running.market_url)
+        migrate_market(engine)
         begin_load(engine, source="demo market", source_version=1, as_of=AS_OF, rate=0.03)
         row = {"id": [9001], "symbol": ["HALFA"], "company": ["Half"], "kind": ["stock"], "sector": ["x"]}
         replace_rows(engine, Name, pl.DataFrame(row | {"listed_on": [AS_OF.date()]}))

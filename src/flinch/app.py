@@ -25,7 +25,7 @@ from flinch.market import MarketHolder, MarketNotReady, UnknownName
 from flinch.screening.groups import NoSuchGroup
 from flinch.settings import Settings
 from flinch.store.engine import DatabaseAway, DiskFull, OutcomeUnknown, is_away, is_full, make_engine
-from flinch.store.kept import ChangedElsewhere, NameTaken, TooMany
+from flinch.store.owned.kept import ChangedElsewhere, NameTaken, TooMany
 from flinch.web import Problem, Services, UserError, reply, rule_problem
 from flinch.web.guard import add_headers, refuse_foreign_hosts, refuse_other_origins, refuse_unreadable_bodies
 from flinch.web.keys import answer_again, leave_key, remember_answer
@@ -59,8 +59,8 @@ def create_app(settings: Settings) -> OpenAPI:
         static_folder=None,
     )
     app.config["MAX_CONTENT_LENGTH"] = 1 << 20
-    engine = make_engine(settings.database_url, patient=False)
-    app.extensions["flinch"] = Services(engine, MarketHolder(engine))
+    market, owned = (make_engine(url, patient=False) for url in (settings.market_url, settings.owned_url))
+    app.extensions["flinch"] = Services(market, owned, MarketHolder(market))
     for blueprint in (frame, screen, dossier, lineup, tray, baskets, handbook):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)

@@ -46,7 +46,7 @@ def _write_openapi(file: Path) -> None:
     from flinch.app import create_app
     from flinch.settings import Settings
 
-    app = create_app(Settings(database_url="mysql+pymysql://nowhere/flinch"))
+    app = create_app(Settings(market_url="mysql+pymysql://nowhere/market", owned_url="mysql+pymysql://nowhere/owned"))
     file.write_text(json.dumps(app.api_doc, indent=1, sort_keys=True) + "\n", encoding="utf-8")
 
 

@@ -46,7 +46,7 @@ def run_demo(folder: Path, port: int, *, reset: bool) -> None:
             signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
             server.start()
             importing.join()
-            _prepare_market(server.url)
+            _prepare_market(server)
             _serve(server, port, began)
         except ServerFailed as error:
             raise CannotStart(str(error)) from None
@@ -54,22 +54,24 @@ def run_demo(folder: Path, port: int, *, reset: bool) -> None:
             server.stop()
 
 
-def _prepare_market(url: str) -> None:
+def _prepare_market(server: LocalServer) -> None:
     from flinch.feeds.state import demo_market_loaded, half_made
     from flinch.store.engine import make_engine
-    from flinch.store.migrate import migrate
+    from flinch.store.migrate import migrate_market, migrate_owned
 
-    engine = make_engine(url)
+    owned, engine = make_engine(server.owned_url), make_engine(server.market_url)
     try:
-        migrate(engine)
+        migrate_owned(owned)
+        migrate_market(engine)
         if demo_market_loaded(engine):
             return
         if half_made(engine):
             print("  an earlier start was interrupted while it made the market; making it afresh", flush=True)
     finally:
+        owned.dispose()
         engine.dispose()
     # In a process of its own, which gives all its memory back when it ends.
-    loader = multiprocessing.get_context("spawn").Process(target=_load_market, args=(url,), daemon=True)
+    loader = multiprocessing.get_context("spawn").Process(target=_load_market, args=(server.market_url,), daemon=True)
     loader.start()
     try:
         loader.join()
@@ -82,9 +84,8 @@ def _prepare_market(url: str) -> None:
 
 def _load_market(url: str) -> None:
     from flinch.feeds.load_simulated import load_demo_market
-    from flinch.market import make_market, warm
+    from flinch.market import Version, View, load_frame, warm
     from flinch.store.engine import make_engine
-    from flinch.store.frame import load_frame
 
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the parent, which ends this process
     end_with_parent()
@@ -93,7 +94,7 @@ def _load_market(url: str) -> None:
     # Once through the catalogue: what has to be compiled on this machine is compiled now, and not under somebody's first rule.
     frame = load_frame(engine)
     if frame is not None:
-        warm(make_market(engine, frame), lambda share: progress("metrics", share))
+        warm(View(Version(frame, engine)), lambda share: progress("metrics", share))
 
 
 class ProgressLines:
@@ -121,7 +122,7 @@ def _serve(server: LocalServer, port: int, began: float) -> None:
     from flinch.settings import Settings
     from flinch.web import Services
 
-    app = create_app(Settings(database_url=server.url))
+    app = create_app(Settings(market_url=server.market_url, owned_url=server.owned_url))
     services: Services = app.extensions["flinch"]
     web = make_server(app, HOST, port)
 

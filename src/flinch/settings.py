@@ -13,5 +13,6 @@ class Settings(BaseSettings):
     """Where things are."""
 
     model_config = SettingsConfigDict(env_prefix="FLINCH_")
-    database_url: str
+    market_url: str
+    owned_url: str
     interface: Path = PROJECT / "ui" / "dist"

@@ -9,10 +9,10 @@ import pytest
 from playwright.sync_api import Page, expect
 from tests.browser.screen_page import add_rule, rows, symbols
 
-from flinch.market import Market
+from flinch.market import View
 
 
-def test_an_evening_with_positive_and_rising_exposure(quiet_page: Page, market: Market, tmp_path: Path):
+def test_an_evening_with_positive_and_rising_exposure(quiet_page: Page, market: View, tmp_path: Path):
     page = quiet_page
     page.goto("/screen?screen=s-positive-and-rising")
     expect(rows(page).first).to_be_visible()

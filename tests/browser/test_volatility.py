@@ -6,7 +6,7 @@ import pytest
 from playwright.sync_api import Page, expect
 from tests.browser.addresses import address
 
-from flinch.market import Market
+from flinch.market import View
 
 SETUP = address(
     "avg_option_volume_21 >= 500",
@@ -25,7 +25,7 @@ def part(page: Page, name: str) -> None:
     page.get_by_role("navigation", name="Parts of the Dossier").get_by_role("button", name=name).click()
 
 
-def test_an_evening_with_names_out_of_their_week(quiet_page: Page, market: Market):
+def test_an_evening_with_names_out_of_their_week(quiet_page: Page, market: View):
     page = quiet_page
     # Find names out of their week and inside their month.
     page.goto("/screen?screen=s-out-of-the-week")

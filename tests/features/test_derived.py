@@ -7,14 +7,14 @@ import pytest
 
 from flinch.core.rules import METRICS
 from flinch.core.volatility import average_correlation, forecast_vol, session_variance
-from flinch.market import PLAIN, Market
+from flinch.market import PLAIN, Version, View
 
 
-def at(market: Market, key: str, symbol: str, session: int | None = None) -> float:
-    return float(market.metric(key, session)[market.row(symbol)])
+def at(market: View, key: str, symbol: str, session: int | None = None) -> float:
+    return float(market.at(market.last if session is None else session).metric(key)[market.row(symbol)])
 
 
-def test_a_weeks_position_by_hand(market: Market):
+def test_a_weeks_position_by_hand(market: View):
     frame, row = market.frame, market.row("BULVI")
     days = {str(day): place for place, day in enumerate(frame.sessions)}
     friday, today = days["2026-09-04"], days["2026-09-09"]
@@ -29,14 +29,14 @@ def test_a_weeks_position_by_hand(market: Market):
     assert at(market, "month_sessions_left", "BULVI") == 7
 
 
-def test_on_the_day_a_cycle_ends_it_is_still_that_cycle(market: Market):
+def test_on_the_day_a_cycle_ends_it_is_still_that_cycle(market: View):
     friday = int(np.searchsorted(market.frame.sessions, np.datetime64("2026-09-04")))
     assert at(market, "week_elapsed", "BULVI", friday) == at(market, "week_length", "BULVI", friday) == 5
     assert at(market, "week_elapsed", "BULVI", friday + 1) == 1
     assert at(market, "week_length", "BULVI", friday + 1) == 4, "Labor Day"
 
 
-def test_the_volatility_at_the_weeks_end_is_that_of_its_expiration(market: Market):
+def test_the_volatility_at_the_weeks_end_is_that_of_its_expiration(market: View):
     for symbol in ("BULVI", "DEMEO", "KUTRO"):
         row = market.row(symbol)
         by_date = {str(e.expiration): e for e in market.frame.expiries[row]}
@@ -44,7 +44,7 @@ def test_the_volatility_at_the_weeks_end_is_that_of_its_expiration(market: Marke
         assert at(market, "iv_month", symbol) == pytest.approx(100 * by_date["2026-09-18"].vol)
 
 
-def test_quality_is_the_mean_of_the_expirations_a_week_to_a_quarter_ahead(market: Market):
+def test_quality_is_the_mean_of_the_expirations_a_week_to_a_quarter_ahead(market: View):
     for symbol in ("DEMEO", "THILO"):
         near = [
             e.quality
@@ -54,7 +54,7 @@ def test_quality_is_the_mean_of_the_expirations_a_week_to_a_quarter_ahead(market
         assert at(market, "fit_quality", symbol) == pytest.approx(np.nanmean(near))
 
 
-def test_forecast_and_correlation_are_the_cores(market: Market):
+def test_forecast_and_correlation_are_the_cores(market: View):
     frame = market.frame
     forecast = forecast_vol(session_variance(frame.open, frame.high, frame.low, frame.close))
     np.testing.assert_array_equal(market.metric("forecast_vol"), 100 * forecast[:, -1])
@@ -67,7 +67,7 @@ def test_forecast_and_correlation_are_the_cores(market: Market):
     assert market.reason("implied_correlation", market.row("DEMEO")) == "only a fund has members"
 
 
-def test_volatility_without_earnings_is_lower_where_the_report_fell_into_the_window(market: Market):
+def test_volatility_without_earnings_is_lower_where_the_report_fell_into_the_window(market: View):
     frame = market.frame
     recent = frame.daily["earnings_reaction"][:, -21:].sum(axis=1) > 0
     with_report, without = market.metric("hv21"), market.metric("hv21_ex_earnings")
@@ -77,7 +77,7 @@ def test_volatility_without_earnings_is_lower_where_the_report_fell_into_the_win
     assert (without < with_report)[known & recent].mean() > 0.7
 
 
-def test_a_report_ahead_is_in_implied_volatility_and_not_in_what_is_left_without_it(market: Market):
+def test_a_report_ahead_is_in_implied_volatility_and_not_in_what_is_left_without_it(market: View):
     soon = (market.metric("days_to_earnings") >= 1) & (market.metric("days_to_earnings") <= 20)
     premium = market.metric("earnings_premium")
     assert np.nanmedian(premium[soon]) > 2
@@ -85,7 +85,7 @@ def test_a_report_ahead_is_in_implied_volatility_and_not_in_what_is_left_without
     np.testing.assert_allclose(premium[none & np.isfinite(premium)], 0, atol=1e-9)
 
 
-def listed_for(market: Market, symbol: str, sessions: int) -> Market:
+def listed_for(market: View, symbol: str, sessions: int) -> View:
     """The market as it would be had a name been listed so many sessions ago."""
     frame, row = market.frame, market.row(symbol)
 
@@ -98,18 +98,20 @@ def listed_for(market: Market, symbol: str, sessions: int) -> Market:
 
     listed = frame.listed_from.copy()
     listed[row] = frame.sessions.size - sessions
-    return Market(
-        replace(
-            frame,
-            **{key: young(getattr(frame, key)) for key in ("open", "high", "low", "close", "volume")},
-            implied={days: young(values) for days, values in frame.implied.items()},
-            daily={key: young(values) for key, values in frame.daily.items()},
-            listed_from=listed,
+    return View(
+        Version(
+            replace(
+                frame,
+                **{key: young(getattr(frame, key)) for key in ("open", "high", "low", "close", "volume")},
+                implied={days: young(values) for days, values in frame.implied.items()},
+                daily={key: young(values) for key, values in frame.daily.items()},
+                listed_from=listed,
+            )
         )
     )
 
 
-def test_a_name_listed_twelve_sessions_ago_has_a_value_or_a_reason_for_everything(market: Market):
+def test_a_name_listed_twelve_sessions_ago_has_a_value_or_a_reason_for_everything(market: View):
     young = listed_for(market, "DEMEO", 12)
     row = young.row("DEMEO")
     missing = 0
@@ -129,7 +131,7 @@ def test_a_name_listed_twelve_sessions_ago_has_a_value_or_a_reason_for_everythin
     np.testing.assert_array_equal(young.metric("hv21")[others], market.metric("hv21")[others])
 
 
-def test_every_new_metric_can_be_ruled_on_in_any_session(market: Market):
+def test_every_new_metric_can_be_ruled_on_in_any_session(market: View):
     """As of a past session a rule on it finds somebody, and nobody without a value."""
     keys = [
         "week_position", "month_position", "room_to_month_pct", "iv30_ex_earnings", "implied_earnings_move", "skew_25d",
@@ -138,7 +140,7 @@ def test_every_new_metric_can_be_ruled_on_in_any_session(market: Market):
     for key in keys:
         node = PLAIN.read(f"{key} > -1000").node
         for session in (320, 450, 503):
-            truth = market.column(node, session).truth
-            known = np.isfinite(market.metric(key, session))
+            truth = market.at(session).column(node).truth
+            known = np.isfinite(market.at(session).metric(key))
             assert np.array_equal(truth.yes, known), key
             assert known.sum() > 100, key

@@ -10,7 +10,7 @@ from flask.testing import FlaskClient
 
 from flinch.core.rules import FUNCTIONS, METRICS
 from flinch.core.volatility import ESTIMATORS, historical_vol
-from flinch.market import Market
+from flinch.market import View
 
 ZONE = ZoneInfo("America/New_York")
 AS_OF = dt.datetime(2026, 9, 9, 15, 45, tzinfo=ZONE).astimezone(dt.UTC)
@@ -27,7 +27,7 @@ def tarno(client: FlaskClient) -> dict:
     return client.get("/api/dossier/TARNO").json
 
 
-def test_the_days_move_stands_against_the_move_priced_for_it(tarno: dict, market: Market):
+def test_the_days_move_stands_against_the_move_priced_for_it(tarno: dict, market: View):
     today = tarno["today"]
     nearest = next(row for row in tarno["expiries"] if row["vol"] is not None)
     assert today["priced_by"] == nearest["expiration"]
@@ -42,7 +42,7 @@ def test_the_days_move_stands_against_the_move_priced_for_it(tarno: dict, market
 
 @pytest.mark.parametrize("estimator", ESTIMATORS)
 @pytest.mark.parametrize("window", [10, 63])
-def test_any_estimator_and_window_can_be_chosen(client: FlaskClient, market: Market, estimator: str, window: int):
+def test_any_estimator_and_window_can_be_chosen(client: FlaskClient, market: View, estimator: str, window: int):
     year = client.get(f"/api/dossier/BELUA?estimator={estimator}&window={window}").json["year"]
     bars = market.frame.bars(market.row("BELUA"))
     expected = 100 * historical_vol(*bars, window, estimator=estimator)[-252:]
@@ -147,7 +147,7 @@ def test_too_long_a_symbol_is_refused(client: FlaskClient):
     assert client.get(f"/api/dossier/{'A' * 300}").status_code == 422
 
 
-def test_the_peek_shows_every_metric_or_its_reason(client: FlaskClient, market: Market):
+def test_the_peek_shows_every_metric_or_its_reason(client: FlaskClient, market: View):
     peek = client.get("/api/peek/FENSO").json
     assert set(peek["facts"]) <= set(METRICS)
     for fact in peek["facts"].values():
@@ -179,7 +179,7 @@ def test_the_handbook_lists_every_metric_and_function(client: FlaskClient):
     assert all(set(metric["needs"]) <= known for metric in handbook["metrics"])
 
 
-def test_over_time_counts_sessions_above_a_line(client: FlaskClient, market: Market):
+def test_over_time_counts_sessions_above_a_line(client: FlaskClient, market: View):
     row = market.row("TARNO")
     found = client.get("/api/dossier/over-time/tarno?expression=iv30&reference=40").json
     iv30 = 100 * market.frame.implied[30][row]

@@ -9,7 +9,7 @@ import pytest
 from flask.testing import FlaskClient
 
 from flinch.core.pricing import greeks, implied_vol
-from flinch.market import Market
+from flinch.market import View
 
 
 @pytest.fixture
@@ -22,7 +22,7 @@ def get(client: FlaskClient):
     return ask
 
 
-def test_history_is_that_of_the_catalogue(get, market: Market):
+def test_history_is_that_of_the_catalogue(get, market: View):
     found, row = get("volatility", "BULVI"), market.row("BULVI")
     history = found["history"]
     assert history["iv30"][-1] == pytest.approx(market.metric("iv30")[row])
@@ -54,7 +54,7 @@ def test_the_cone_narrows_and_the_term_structure_loses_its_jump_without_earnings
     assert nearest["vol"] > 1.3 * nearest["vol_ex_earnings"]
 
 
-def test_past_reports_say_who_won(get, market: Market):
+def test_past_reports_say_who_won(get, market: View):
     reports = get("volatility", "KRULU")["reports"]
     assert len(reports) >= 5
     for report in reports:
@@ -67,7 +67,7 @@ def test_past_reports_say_who_won(get, market: Market):
 
 
 @pytest.mark.parametrize(("symbol", "sign"), [("BULVI", 1), ("KUTRO", -1)])
-def test_a_name_out_of_its_week_and_inside_its_month(get, market: Market, symbol, sign):
+def test_a_name_out_of_its_week_and_inside_its_month(get, market: View, symbol, sign):
     found = get("expected-move", symbol)
     week, month = found["places"]
     assert found["out_of_the_week"]
@@ -82,7 +82,7 @@ def test_a_name_out_of_its_week_and_inside_its_month(get, market: Market, symbol
     assert month["room_days"] == pytest.approx(month["room_moves"] ** 2)
 
 
-def test_fans_open_at_their_anchor_and_the_next_two_expirations_lie_ahead(get, market: Market):
+def test_fans_open_at_their_anchor_and_the_next_two_expirations_lie_ahead(get, market: View):
     found = get("expected-move", "BULVI")
     fans = found["fans"]
     current = [fan for fan in fans if fan["current"] and fan["period"] != "ahead"]
@@ -118,7 +118,7 @@ def test_the_ledger_counts_what_it_lists(get):
         assert ends == sorted(ends, reverse=True)
 
 
-def test_most_names_end_inside_about_as_often_as_one_deviation_promises(get, market: Market):
+def test_most_names_end_inside_about_as_often_as_one_deviation_promises(get, market: View):
     symbols = [name.symbol for name in market.frame.names if name.kind == "stock"][:40]
     inside = known = 0
     for symbol in symbols:
@@ -142,7 +142,7 @@ def test_what_is_not_known_has_a_reason(get, symbol, part):
         assert found["intraday"]["reason"] is None
 
 
-def test_todays_minutes_end_at_the_last_price(get, market: Market):
+def test_todays_minutes_end_at_the_last_price(get, market: View):
     intraday = get("expected-move", "BULVI")["intraday"]
     assert intraday["close"][-1] == pytest.approx(market.frame.close[market.row("BULVI"), -1], rel=2e-3)
     assert intraday["minutes"][-1] == 375
@@ -153,7 +153,7 @@ def test_todays_minutes_end_at_the_last_price(get, market: Market):
     assert [minutes[0], minutes[-1]] == [0, 390]
 
 
-def test_the_chain_opens_on_the_nearest_monthly_expiration(get, market: Market):
+def test_the_chain_opens_on_the_nearest_monthly_expiration(get, market: View):
     found = get("chain", "DEMEO")
     assert found["expiration"] == "2026-09-18"
     assert found["exercise"] == "american"
@@ -166,7 +166,7 @@ def test_the_chain_opens_on_the_nearest_monthly_expiration(get, market: Market):
     assert row["call"]["iv"] == pytest.approx(row["fit_iv"], abs=1.0)
 
 
-def test_greeks_and_volatilities_are_those_of_the_core(get, market: Market):
+def test_greeks_and_volatilities_are_those_of_the_core(get, market: View):
     found = get("chain", "DEMEO", expiration="2026-10-16")
     row = market.row("DEMEO")
     expiry = next(e for e in market.frame.expiries[row] if str(e.expiration) == "2026-10-16")
@@ -179,7 +179,7 @@ def test_greeks_and_volatilities_are_those_of_the_core(get, market: Market):
     assert [line["put"][name] for name in ("delta", "gamma", "theta", "vega")] == pytest.approx(list(slopes)[:4])
 
 
-def test_index_options_are_european_and_a_halted_name_is_all_dashes(get, market: Market):
+def test_index_options_are_european_and_a_halted_name_is_all_dashes(get, market: View):
     index = next(name.symbol for name in market.frame.names if name.kind == "index")
     assert get("chain", index)["exercise"] == "european"
     halted = get("chain", "FENSO")

@@ -7,7 +7,7 @@ import pytest
 from flask.testing import FlaskClient
 
 from flinch.core.rules import METRICS
-from flinch.market import PLAIN, Market
+from flinch.market import PLAIN, Version, View
 from flinch.screening.starters import STARTERS
 
 
@@ -33,7 +33,7 @@ def test_it_fires_where_the_screen_as_of_that_session_has_survivors(evidence, cl
     assert found["days"] == sum(count > 0 for count in found["fired"])
 
 
-def test_altering_the_future_changes_no_metric_of_the_past(market: Market):
+def test_altering_the_future_changes_no_metric_of_the_past(market: View):
     """Every metric of the catalogue: what was known on a session does not depend on what came."""
     frame, now = market.frame, 430
 
@@ -43,17 +43,19 @@ def test_altering_the_future_changes_no_metric_of_the_past(market: Market):
             out[..., now + 1 :] *= 1.7
         return out
 
-    other = Market(
-        replace(
-            frame,
-            **{key: altered(getattr(frame, key)) for key in ("open", "high", "low", "close", "volume")},
-            implied={days: altered(values) for days, values in frame.implied.items()},
-            daily={key: altered(values) for key, values in frame.daily.items()},
+    other = View(
+        Version(
+            replace(
+                frame,
+                **{key: altered(getattr(frame, key)) for key in ("open", "high", "low", "close", "volume")},
+                implied={days: altered(values) for days, values in frame.implied.items()},
+                daily={key: altered(values) for key, values in frame.daily.items()},
+            )
         )
     )
     for key in METRICS:
         node = PLAIN.read(key).node
-        one, two = market.column(node, now), other.column(node, now)
+        one, two = market.at(now).column(node), other.at(now).column(node)
         np.testing.assert_array_equal(one.values, two.values, err_msg=key)
 
 

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from flask.testing import FlaskClient
 
-from flinch.market import Market
+from flinch.market import View
 
 
 @pytest.fixture
@@ -20,7 +20,7 @@ def lineup(client: FlaskClient):
 @pytest.mark.parametrize(
     ("baseline", "metric"), [("mean252", "iv_mean_252"), ("hv", "hv21"), ("forecast", "forecast_vol")]
 )
-def test_rows_are_the_catalogues_values(lineup, market: Market, baseline, metric):
+def test_rows_are_the_catalogues_values(lineup, market: View, baseline, metric):
     found = lineup(source="sector:Optics & Orbital", baseline=baseline)
     assert len(found["rows"]) == 40
     for row in found["rows"]:
@@ -81,7 +81,7 @@ def test_an_empty_tray_is_an_empty_lineup(lineup):
     assert found["callouts"] == []
 
 
-def test_correlations_are_of_daily_returns(client: FlaskClient, market: Market):
+def test_correlations_are_of_daily_returns(client: FlaskClient, market: View):
     symbols = ["DEMEO", "BULVI", "KUTRO", "DREMO"]
     found = client.post("/api/lineup/correlation", json={"symbols": symbols, "sessions": 252}).json
     close = market.frame.close[[market.row(symbol) for symbol in symbols], -253:]

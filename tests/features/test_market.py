@@ -8,40 +8,40 @@ import numpy as np
 import pytest
 from sqlalchemy import Engine
 
-from flinch.market import Market, MarketHolder, UnknownName
-from flinch.store.market_state import finish_load
+from flinch.market import MarketHolder, UnknownName, View
+from flinch.store.market.state import finish_load
 
 
-def test_every_symbol_leads_to_its_row(market: Market):
+def test_every_symbol_leads_to_its_row(market: View):
     assert [market.row(name.symbol) for name in market.frame.names] == list(range(502))
 
 
 @pytest.mark.parametrize("text", ["", "   ", "⟦▮⟧", "\x00", "9" * 1000, "qqqqq"])
-def test_what_is_like_nothing_proposes_nothing(market: Market, text: str):
+def test_what_is_like_nothing_proposes_nothing(market: View, text: str):
     with pytest.raises(UnknownName) as told:
         market.row(text)
     assert told.value.nearest == []
 
 
 @pytest.mark.parametrize(("text", "expected"), [("TARNNO", "TARNO"), ("helmu bio", "HELMU"), ("beluga", "BELUA")])
-def test_a_slip_of_the_finger_finds_the_name(market: Market, text: str, expected: str):
+def test_a_slip_of_the_finger_finds_the_name(market: View, text: str, expected: str):
     assert expected in market.nearest_symbols(text)
 
 
-def test_a_name_takes_part_from_its_listing_on(market: Market):
-    assert market.optionable(market.newest).sum() == 502
-    before = market.optionable(market.newest - 45)
+def test_a_name_takes_part_from_its_listing_on(market: View):
+    assert market.optionable().sum() == 502
+    before = market.at(market.last - 45).optionable()
     assert before.sum() == 501
     assert not before[market.row("PELDU")]
 
 
-def test_days_lead_to_sessions(market: Market):
+def test_days_lead_to_sessions(market: View):
     assert market.date(market.session_on(dt.date(2026, 9, 7))) == dt.date(2026, 9, 4), "a holiday Monday"
-    assert market.session_on(dt.date(2030, 1, 1)) == market.newest
+    assert market.session_on(dt.date(2030, 1, 1)) == market.last
     assert market.session_on(dt.date(1999, 1, 1)) == 0
 
 
-def test_the_next_report_is_the_first_the_price_has_not_reacted_to(market: Market):
+def test_the_next_report_is_the_first_the_price_has_not_reacted_to(market: View):
     assert market.next_report(market.row("TRAFA")) is None
     for row in range(480):
         report = market.next_report(row)
@@ -54,7 +54,7 @@ def test_the_next_report_is_the_first_the_price_has_not_reacted_to(market: Marke
     assert market.next_report(market.row("KOSVI")).session == dt.date(2026, 9, 10)
 
 
-def test_expirations_are_in_order_and_ahead(market: Market):
+def test_expirations_are_in_order_and_ahead(market: View):
     for listed in market.frame.expiries.values():
         days = [expiry.expiration for expiry in listed]
         assert days == sorted(set(days))

@@ -7,30 +7,29 @@ import pytest
 from sqlalchemy import Engine
 
 from flinch.core.rules import METRICS, RuleError
-from flinch.market import PLAIN, Market, make_market, warm
+from flinch.market import PLAIN, Version, View, load_frame, warm
 from flinch.screening.columns import Described, describe, read_columns
-from flinch.store.frame import load_frame
 from flinch.web import with_own
 
 
 @pytest.fixture(scope="module")
-def fresh(engine: Engine) -> Market:
+def fresh(engine: Engine) -> View:
     frame = load_frame(engine)
     assert frame is not None
-    return make_market(engine, frame)
+    return View(Version(frame, engine))
 
 
-def test_the_same_computation_is_kept_once_whatever_it_is_called(fresh: Market):
-    first = fresh.column(PLAIN.read("price").node, fresh.newest)
-    assert fresh.column(PLAIN.read("close").node, fresh.newest) is first
-    assert fresh.column(PLAIN.read("price").node, fresh.newest - 1) is not first
+def test_the_same_computation_is_kept_once_whatever_it_is_called(fresh: View):
+    first = fresh.column(PLAIN.read("price").node)
+    assert fresh.column(PLAIN.read("close").node) is first
+    assert fresh.at(fresh.last - 1).column(PLAIN.read("price").node) is not first
 
 
-def test_what_many_ask_at_once_is_what_one_is_told(fresh: Market):
+def test_what_many_ask_at_once_is_what_one_is_told(fresh: View):
     texts = ["rsi(9)", "iv30 / mean(iv30, 40)", "squeeze_on", "rank_pct(volume, 80)", "sector"] * 6
 
     def ask(text: str) -> np.ndarray:
-        column = fresh.column(PLAIN.read(text).node, fresh.newest - 3)
+        column = fresh.at(fresh.last - 3).column(PLAIN.read(text).node)
         return column.texts if column.texts is not None else column.values
 
     with ThreadPoolExecutor(8) as pool:
@@ -39,12 +38,12 @@ def test_what_many_ask_at_once_is_what_one_is_told(fresh: Market):
         np.testing.assert_array_equal(answer, ask(text))
 
 
-def test_warming_computes_the_whole_catalogue_and_says_how_far_it_is(fresh: Market):
+def test_warming_computes_the_whole_catalogue_and_says_how_far_it_is(fresh: View):
     shares: list[float] = []
     warm(fresh, shares.append)
     assert shares == sorted(shares)
     assert (shares[0], shares[-1]) == (0.0, 1.0)
-    assert len(fresh._kept) >= len({PLAIN.read(key).node.key for key in METRICS})
+    assert len(fresh.version._columns) >= len({PLAIN.read(key).node.key for key in METRICS})
 
 
 def test_columns_are_named_by_the_catalogue_the_user_or_themselves():
@@ -55,8 +54,8 @@ def test_columns_are_named_by_the_catalogue_the_user_or_themselves():
     assert (plain.label, plain.unit) == ("iv30 / hv21", "")
 
 
-def test_a_column_that_cannot_be_read_says_so_and_the_others_stay(market: Market):
-    good, bad = read_columns(market, PLAIN, {}, ["price", "prise", "price"], market.newest)
+def test_a_column_that_cannot_be_read_says_so_and_the_others_stay(market: View):
+    good, bad = read_columns(market, PLAIN, {}, ["price", "prise", "price"])
     assert np.isfinite(good.values).all()
     assert bad.error is not None
     assert "Did you mean price" in bad.error

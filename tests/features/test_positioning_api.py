@@ -8,9 +8,9 @@ import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
 
-from flinch.market import Market
+from flinch.market import View
 from flinch.screening.starters import STARTERS
-from flinch.store.chain import read_chain
+from flinch.store.market.chain import read_chain
 
 
 @pytest.fixture
@@ -23,12 +23,12 @@ def get(client: FlaskClient):
     return ask
 
 
-def metric(market: Market, key: str, symbol: str) -> float:
+def metric(market: View, key: str, symbol: str) -> float:
     return float(market.metric(key)[market.row(symbol)])
 
 
 @pytest.mark.parametrize("symbol", ["KESEO", "VILNI", "TISVI", "MUFEO", "TRAFA"])
-def test_the_dossier_and_the_screen_say_the_same(get, market: Market, symbol: str):
+def test_the_dossier_and_the_screen_say_the_same(get, market: View, symbol: str):
     found = get(symbol)
     for part, key in (
         ("call", "call_exposure"),
@@ -46,7 +46,7 @@ def test_the_dossier_and_the_screen_say_the_same(get, market: Market, symbol: st
     assert found["history"]["net"][-1] == pytest.approx(found["now"]["net"])
 
 
-def test_strikes_and_expirations_add_up_to_the_whole(get, market: Market):
+def test_strikes_and_expirations_add_up_to_the_whole(get, market: View):
     found = get("VILNI")
     for side in ("call", "put"):
         assert sum(s[f"{side}_exposure"] for s in found["strikes"]) == pytest.approx(found["now"][side])
@@ -58,7 +58,7 @@ def test_strikes_and_expirations_add_up_to_the_whole(get, market: Market):
     assert sum(e["share"] for e in found["expiries"]) == pytest.approx(100)
 
 
-def test_puts_over_calls_of_each_expiration_and_of_all(get, market: Market):
+def test_puts_over_calls_of_each_expiration_and_of_all(get, market: View):
     found = get("VILNI")
     day = "2026-09-18"
     strikes = get("VILNI", expirations=day)["strikes"]
@@ -89,7 +89,7 @@ def test_the_sign_rule_is_said_and_switched(get, rule: str, signs):
     assert bool(found["flip_reason"]) == one_sign
 
 
-def test_against_each_earlier_moment(get, market: Market):
+def test_against_each_earlier_moment(get, market: View):
     snapshots = [s.taken_at for s in market.frame.snapshots]
     for against, place in (("snapshot", -2), ("yesterday", -6), ("week", -10)):
         found = get("KESEO", against=against)
@@ -101,7 +101,7 @@ def test_against_each_earlier_moment(get, market: Market):
     assert before["net"] == pytest.approx(history[-2]), "yesterday's chain says what the history kept"
 
 
-def test_open_interest_by_strike_is_that_of_the_chains(get, market: Market, engine: Engine):
+def test_open_interest_by_strike_is_that_of_the_chains(get, market: View, engine: Engine):
     found = get("KESEO", expirations="2026-09-18")
     key = int(market.frame.ids[market.row("KESEO")])
     now = read_chain(engine, key, market.frame.snapshots[-1].taken_at)
@@ -140,7 +140,7 @@ def test_a_likely_spread_has_its_cost(get):
     assert spread["total"] == pytest.approx(spread["cost"] * 100 * 3100)
 
 
-def test_adjusted_contracts_are_kept_apart(get, client: FlaskClient, market: Market):
+def test_adjusted_contracts_are_kept_apart(get, client: FlaskClient, market: View):
     found = get("TISVI")
     assert found["adjusted"] == [
         {"shares": 100, "cash": 310, "contracts": found["adjusted"][0]["contracts"], "open_interest": 1260}
@@ -152,7 +152,7 @@ def test_adjusted_contracts_are_kept_apart(get, client: FlaskClient, market: Mar
     assert len({row["strike"] for row in chain["rows"]}) == len(chain["rows"])
 
 
-def test_a_contract_of_another_size_counts_for_what_it_is(get, market: Market):
+def test_a_contract_of_another_size_counts_for_what_it_is(get, market: View):
     tenth = get("MUFEO")
     assert tenth["multiplier"] == 10
     assert tenth["now"]["net_pct"] is None, "an index does not trade"

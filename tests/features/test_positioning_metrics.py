@@ -12,9 +12,9 @@ import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
 
-from flinch.market import Market
-from flinch.store.chain import Snapshot, read_chain
-from flinch.store.frame import Expiry, read_expiries
+from flinch.market import View
+from flinch.store.market.chain import Snapshot, read_chain
+from flinch.store.market.surfaces import Expiry, read_expiries
 
 SYMBOLS = ("KESEO", "VILNI", "RENTU", "TISVI", "STAKU", "DELKU", "BULVI", "TRAFA")
 WEEK, MONTH = dt.date(2026, 9, 11), dt.date(2026, 9, 18)
@@ -50,7 +50,7 @@ def _held(engine: Engine, name_id: int, moment: Snapshot) -> list[tuple[tuple[dt
 class Book:
     """A name's contracts at one moment, read one by one."""
 
-    def __init__(self, market: Market, engine: Engine, symbol: str, place: int = -1) -> None:
+    def __init__(self, market: View, engine: Engine, symbol: str, place: int = -1) -> None:
         frame, row = market.frame, market.row(symbol)
         name_id = int(frame.ids[row])
         now = frame.snapshots[place]
@@ -97,14 +97,14 @@ def interest(contract: Contract) -> int:
 
 
 @pytest.fixture(scope="module")
-def books(market: Market, engine: Engine) -> dict[str, Book]:
+def books(market: View, engine: Engine) -> dict[str, Book]:
     return {symbol: Book(market, engine, symbol) for symbol in SYMBOLS}
 
 
 @pytest.fixture
-def metric(market: Market):
+def metric(market: View):
     def value(key: str, symbol: str, session: int | None = None) -> float:
-        return float(market.metric(key, session)[market.row(symbol)])
+        return float(market.at(market.last if session is None else session).metric(key)[market.row(symbol)])
 
     return value
 
@@ -187,7 +187,7 @@ def test_the_largest_build_and_its_base(books, metric, symbol: str):
     assert metric("small_base", symbol) == (base < 100)
 
 
-def test_an_index_has_a_multiplier_of_its_own_and_no_daily_value(market: Market, engine: Engine, metric):
+def test_an_index_has_a_multiplier_of_its_own_and_no_daily_value(market: View, engine: Engine, metric):
     book = Book(market, engine, "MUFEO")
     assert book.multiplier == 10
     assert metric("gross_exposure", "MUFEO") == pytest.approx(book.total(size), rel=1e-9)
@@ -195,7 +195,7 @@ def test_an_index_has_a_multiplier_of_its_own_and_no_daily_value(market: Market,
     assert market.reason("gross_exposure_pct", market.row("MUFEO")) == "an index does not trade"
 
 
-def test_changes_are_against_the_chains_of_those_moments(market: Market, engine: Engine, books, metric):
+def test_changes_are_against_the_chains_of_those_moments(market: View, engine: Engine, books, metric):
     """The snapshot before, yesterday's close and the close five sessions ago, each read contract by contract."""
 
     def net(book: Book) -> float:
@@ -203,7 +203,7 @@ def test_changes_are_against_the_chains_of_those_moments(market: Market, engine:
 
     for symbol in ("KESEO", "VILNI", "RENTU"):
         now, yesterday = net(books[symbol]), net(Book(market, engine, symbol, -6))
-        assert metric("net_exposure", symbol, market.newest - 1) == pytest.approx(yesterday, rel=1e-9)
+        assert metric("net_exposure", symbol, market.last - 1) == pytest.approx(yesterday, rel=1e-9)
         change = now - yesterday
         assert metric("net_exposure_change_1", symbol) == pytest.approx(change, rel=1e-7)
         assert metric("net_exposure_change_1_pct", symbol) == pytest.approx(100 * change / abs(yesterday), rel=1e-7)
@@ -213,7 +213,7 @@ def test_changes_are_against_the_chains_of_those_moments(market: Market, engine:
         assert metric("net_exposure_change_5", symbol) == pytest.approx(now - week, rel=1e-7)
 
 
-def test_the_flip_is_where_the_plain_sum_of_gammas_changes_sign(market: Market, engine: Engine, metric):
+def test_the_flip_is_where_the_plain_sum_of_gammas_changes_sign(market: View, engine: Engine, metric):
     """Just under and just over the flip, every gamma worked out there, exposure has opposite signs."""
     frame = market.frame
     for symbol in ("VILNI", "KESEO", "STAKU"):

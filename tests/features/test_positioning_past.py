@@ -7,9 +7,9 @@ import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
 
-from flinch.market import PLAIN, Market
-from flinch.store.chain import read_chain, read_spots
-from flinch.store.frame import read_expiries
+from flinch.market import PLAIN, View
+from flinch.store.market.chain import read_chain, read_spots
+from flinch.store.market.surfaces import read_expiries
 
 AS_OF = "2026-06-15"
 COLUMNS = [
@@ -49,16 +49,16 @@ def test_a_screen_as_of_a_session_reads_that_sessions_exposure(screen, client: F
         assert history["net"][place] == pytest.approx(net)
 
 
-def test_what_is_kept_for_the_newest_session_only_is_missing_before_and_says_so(screen, market: Market):
+def test_what_is_kept_for_the_newest_session_only_is_missing_before_and_says_so(screen, market: View):
     found = screen("net_exposure != 0")
     assert np.isnan(found["net_exposure_change"]).all()
-    node, session = PLAIN.read("net_exposure_change").node, market.newest - 1
-    reasons = set(market.reasons(node, session).values())
+    node, session = PLAIN.read("net_exposure_change").node, market.last - 1
+    reasons = set(market.at(session).reasons(node).values())
     assert reasons == {"snapshots within a session are kept for the newest one only"}
     assert np.isfinite(screen("net_exposure != 0", as_of=None)["net_exposure_change"]).mean() > 0.95
 
 
-def test_todays_open_and_close_make_no_difference_to_yesterday(screen, market: Market, engine: Engine):
+def test_todays_open_and_close_make_no_difference_to_yesterday(screen, market: View, engine: Engine):
     """Yesterday's figures are those of yesterday's chain at yesterday's price."""
     frame = market.frame
     close = [s for s in frame.snapshots if str(s.session) == "2026-09-08"][-1]
@@ -73,7 +73,7 @@ def test_todays_open_and_close_make_no_difference_to_yesterday(screen, market: M
         assert found["interest_above"][place] == above
 
 
-def test_surfaces_of_an_earlier_moment_can_be_read_for_one_name(market: Market, engine: Engine):
+def test_surfaces_of_an_earlier_moment_can_be_read_for_one_name(market: View, engine: Engine):
     frame = market.frame
     key, row = int(frame.ids[market.row("KESEO")]), market.row("KESEO")
     moment = frame.snapshots[-6].taken_at
@@ -84,7 +84,7 @@ def test_surfaces_of_an_earlier_moment_can_be_read_for_one_name(market: Market, 
 
 
 @pytest.mark.parametrize("key", ["net_exposure", "flip", "roll_off_share", "interest_above_share", "largest_build"])
-def test_a_metrics_history_ends_with_what_the_screen_shows(screen, market: Market, client: FlaskClient, key: str):
+def test_a_metrics_history_ends_with_what_the_screen_shows(screen, market: View, client: FlaskClient, key: str):
     shown = screen("open_interest > 0", columns=[key], as_of=None)
     for symbol in ("KESEO", "DELKU", "STAKU"):
         asked = {"expression": key}

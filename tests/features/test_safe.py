@@ -106,7 +106,7 @@ def test_a_commit_whose_answer_is_lost_says_so_and_the_key_tells_whether_it_was_
     client: FlaskClient, engine: Engine, app
 ):
     """The database dies right after it has committed: nobody knows, until the change is sent again."""
-    held = app.extensions["flinch"].engine
+    held = app.extensions["flinch"].owned
     died = []
 
     def lose(connection) -> None:

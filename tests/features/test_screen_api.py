@@ -8,7 +8,7 @@ import openpyxl
 import pytest
 from flask.testing import FlaskClient
 
-from flinch.market import PLAIN, Market
+from flinch.market import PLAIN, View
 from flinch.screening.starters import STARTERS
 
 
@@ -111,7 +111,7 @@ def test_what_aim_says_of_an_opened_rule_is_what_an_opened_rule_leaves(client: F
     assert edge["names"] > 400, "many names have no flip, and an open rule does not ask for one"
 
 
-def test_the_past_has_its_own_survivors_and_what_changed_says_by_which_rule(client: FlaskClient, market: Market):
+def test_the_past_has_its_own_survivors_and_what_changed_says_by_which_rule(client: FlaskClient, market: View):
     rules = ["price >= 20", "iv_percentile >= 80"]
     before = screen(client, *rules, as_of="2026-09-08")
     assert (before["session"], before["newest"]) == ("2026-09-08", False)
@@ -122,13 +122,13 @@ def test_the_past_has_its_own_survivors_and_what_changed_says_by_which_rule(clie
     assert {name["symbol"] for name in changed["came_in"]} == now - then
     assert {name["symbol"] for name in changed["went_out"]} == then - now
     assert changed["stayed"] == len(now & then)
-    for moved, session in ((changed["came_in"], market.newest - 1), (changed["went_out"], market.newest)):
+    for moved, session in ((changed["came_in"], market.last - 1), (changed["went_out"], market.last)):
         assert moved
         for name in moved:
             failing = [
                 place
                 for place, rule in enumerate(rules)
-                if market.column(PLAIN.read(rule).node, session).values[market.row(name["symbol"])] != 1
+                if market.at(session).column(PLAIN.read(rule).node).values[market.row(name["symbol"])] != 1
             ]
             assert name["by"] == failing
     weekend = screen(client, *rules, as_of="2026-09-06")
@@ -231,7 +231,7 @@ def test_an_unknown_universe_says_what_there_is(client: FlaskClient, universe: s
     assert (answer.status_code, answer.json["type"]) == (422, "no_such_group")
 
 
-def test_small_charts(client: FlaskClient, market: Market):
+def test_small_charts(client: FlaskClient, market: View):
     asked = {"symbols": ["TARNO", "NOBODY", "BELUA"], "what": "price", "sessions": 21}
     found = client.post("/api/screen/series", json=asked).json
     assert [series["symbol"] for series in found["series"]] == ["TARNO", "BELUA"]

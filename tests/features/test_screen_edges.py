@@ -3,7 +3,7 @@
 import numpy as np
 from flask.testing import FlaskClient
 
-from flinch.market import Market
+from flinch.market import View
 
 
 def screen(client: FlaskClient, rules: list[dict], **body) -> dict:
@@ -13,12 +13,12 @@ def screen(client: FlaskClient, rules: list[dict], **body) -> dict:
     return answer.json
 
 
-def test_a_name_whose_number_went_missing_was_cut_by_that_rule(client: FlaskClient, market: Market):
+def test_a_name_whose_number_went_missing_was_cut_by_that_rule(client: FlaskClient, market: View):
     """FENSO is halted today: it had a volatility yesterday and has none now."""
     found = screen(client, [{"text": "price > 0"}, {"text": "iv30 > 0"}], against={})
     gone = {moved["symbol"]: moved["by"] for moved in found["changed"]["went_out"]}
     assert gone["FENSO"] == [1]
-    assert np.isfinite(market.metric("iv30", market.newest - 1)[market.row("FENSO")])
+    assert np.isfinite(market.at(market.last - 1).metric("iv30")[market.row("FENSO")])
 
 
 def test_aim_among_rules_of_which_one_is_enough_counts_those_that_come_through_anyway(client: FlaskClient):
@@ -33,10 +33,10 @@ def test_aim_among_rules_of_which_one_is_enough_counts_those_that_come_through_a
     assert screen(client, rules, stack=stack, aim=max(1, alone - 5))["rules"][0]["aim"] == []
 
 
-def test_the_first_session_of_a_stretch_is_one_after_a_session_without(client: FlaskClient, market: Market):
+def test_the_first_session_of_a_stretch_is_one_after_a_session_without(client: FlaskClient, market: View):
     body = {"stack": {"universe": "stock", "rules": [{"text": "change_pct > 4"}]}, "fresh": True}
     found = client.post("/api/screen/evidence", json=body).json
-    change = np.stack([market.metric("change_pct", session) for session in range(498, 504)])
+    change = np.stack([market.at(session).metric("change_pct") for session in range(498, 504)])
     held = (change > 4) & market.optionable_through[:, 498:504].T & (market.frame.kind == "stock")
     fresh = held[1:] & ~held[:-1]
     assert found["fired"][-5:] == fresh.sum(axis=1).tolist()
@@ -56,7 +56,7 @@ def test_off_the_fit_is_above_zero_when_the_quote_is_dearer(client: FlaskClient)
     assert told > 5
 
 
-def test_no_contract_of_the_market_has_an_absurd_fitted_volatility(client: FlaskClient, market: Market):
+def test_no_contract_of_the_market_has_an_absurd_fitted_volatility(client: FlaskClient, market: View):
     """Names whose wings used to explode: every quoted contract's fitted price is within sight of its quote."""
     for symbol in ("DORNU", "MENKO", "HOSMU"):
         for expiry in client.get(f"/api/dossier/chain/{symbol}").json["expirations"]:

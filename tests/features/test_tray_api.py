@@ -10,8 +10,8 @@ from flinch.app import create_app
 from flinch.feeds.simulated.calendar import AS_OF
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
-from flinch.store.market_state import begin_load, finish_load, read_state
-from flinch.store.tray import MOST_ENTRIES
+from flinch.store.market.state import begin_load, finish_load, read_state
+from flinch.store.owned.tray import MOST_ENTRIES
 
 WHY = {
     "page": "Screen",
@@ -100,8 +100,8 @@ def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path
     server = copied_database(tmp_path / "database")
     server.start()
     try:
-        engine = make_engine(server.url)
-        client = create_app(Settings(database_url=server.url)).test_client()
+        engine = make_engine(server.market_url)
+        client = create_app(Settings(market_url=server.market_url, owned_url=server.owned_url)).test_client()
         state = read_state(engine)
         assert state is not None
         begin_load(engine, source=state.source, source_version=state.source_version, as_of=AS_OF, rate=state.rate)
@@ -125,7 +125,7 @@ def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path
             assert answer.status_code == 503
             assert answer.json["type"] == "database_away"
             assert "Nothing was changed" in answer.json["message"]
-        unborn = create_app(Settings(database_url=server.url)).test_client()
+        unborn = create_app(Settings(market_url=server.market_url, owned_url=server.owned_url)).test_client()
         assert unborn.post("/api/screen", json={"stack": {}}).status_code == 503
 
         server.start()

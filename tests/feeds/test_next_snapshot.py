@@ -13,7 +13,7 @@ from flinch.feeds.simulated import SimulatedMarket
 from flinch.market import MarketHolder
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
-from flinch.store.migrate import migrate
+from flinch.store.migrate import migrate_market
 
 
 def test_the_market_moves_on_with_a_snapshot(simulated: SimulatedMarket, tmp_path: Path):
@@ -23,8 +23,8 @@ def test_the_market_moves_on_with_a_snapshot(simulated: SimulatedMarket, tmp_pat
     server = LocalServer(tmp_path / "database")
     server.start()
     try:
-        engine = make_engine(server.url)
-        migrate(engine)
+        engine = make_engine(server.market_url)
+        migrate_market(engine)
         load_demo_market(engine, lambda stage, share: None, market=day, snapshots=2)
         holder = MarketHolder(engine)
         early = holder.current()

@@ -6,10 +6,10 @@ import numpy as np
 from sqlalchemy import Engine, and_, update
 
 from flinch.feeds.publish import publish
-from flinch.store.chain import stored
+from flinch.market.frame import MarketFrame, load_frame
 from flinch.store.engine import transaction
-from flinch.store.frame import MarketFrame, load_frame
-from flinch.store.models import Name, OptionQuote
+from flinch.store.market.chain import stored
+from flinch.store.market.models import Name, OptionQuote
 
 
 def frame(engine: Engine) -> MarketFrame:

@@ -6,12 +6,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlalchemy import Engine
 
-from flinch.market import PLAIN, Market
+from flinch.market import PLAIN, View
 from flinch.screening.body import RuleBody, StackBody
 from flinch.screening.groups import read_symbols, sectors, universe
 from flinch.screening.history import NothingToStudy, through_history
 from flinch.screening.run import run_stack, rungs_of
-from flinch.store.tray import local_owner
+from flinch.store.owned.owners import LOCAL_OWNER, owner_called
 
 TEXTS = [
     "price >= 30",
@@ -50,30 +50,26 @@ def as_expression(stack: StackBody) -> str | None:
 
 @settings(max_examples=20)
 @given(stack=stacks(), session=st.integers(260, 503))
-def test_every_session_at_once_finds_who_survives_in_each(
-    engine: Engine, market: Market, stack: StackBody, session: int
-):
-    owner = local_owner(engine)
+def test_every_session_at_once_finds_who_survives_in_each(owned: Engine, market: View, stack: StackBody, session: int):
+    owner = owner_called(owned, LOCAL_OWNER)
     try:
-        fired = through_history(market, engine, owner, PLAIN, stack)
+        fired = through_history(market, owned, owner, PLAIN, stack)
     except NothingToStudy:
         assert not any(rule.on for rule in stack.rules)
         return
-    start = universe(market, engine, owner, stack.universe, session)
-    found = run_stack(market, PLAIN, stack, start, session).result.survivors
+    start = universe(market.at(session), owned, owner, stack.universe)
+    found = run_stack(market.at(session), PLAIN, stack, start).result.survivors
     assert np.array_equal(fired.held[:, session], found)
     assert np.array_equal(fired.eligible[:, session], start)
 
 
 @settings(max_examples=60)
 @given(stack=stacks())
-def test_a_stack_is_the_one_expression_that_says_the_same(market: Market, stack: StackBody):
-    everyone = market.optionable(market.newest)
-    ran = run_stack(market, PLAIN, stack, everyone, market.newest)
+def test_a_stack_is_the_one_expression_that_says_the_same(market: View, stack: StackBody):
+    everyone = market.optionable()
+    ran = run_stack(market, PLAIN, stack, everyone)
     text = as_expression(stack)
-    expected = (
-        everyone if text is None else everyone & (market.column(PLAIN.read(text).node, market.newest).values == 1)
-    )
+    expected = everyone if text is None else everyone & (market.column(PLAIN.read(text).node).values == 1)
     assert np.array_equal(ran.result.survivors, expected)
     assert sorted(m for rung in ran.rungs for m in rung.members) == list(range(len(stack.rules)))
 
@@ -96,7 +92,7 @@ separators = st.sampled_from([",", " ", "\n", "\t", ";", " , ", ",\r\n", " | ", 
 
 @settings(max_examples=80)
 @given(data=st.data())
-def test_symbols_survive_any_separator_case_and_quoting(market: Market, data):
+def test_symbols_survive_any_separator_case_and_quoting(market: View, data):
     listed = [name.symbol for name in market.frame.names]
     wanted = data.draw(st.lists(st.sampled_from(listed), max_size=12))
     text = ""
@@ -111,18 +107,18 @@ def test_symbols_survive_any_separator_case_and_quoting(market: Market, data):
 
 
 @given(text=st.text(max_size=200))
-def test_any_text_can_be_pasted(market: Market, text: str):
+def test_any_text_can_be_pasted(market: View, text: str):
     found = read_symbols(market, text)
     assert set(found.symbols) <= set(market.frame.index)
     assert len(found.unknown) <= 100
 
 
 @pytest.mark.parametrize(("word", "near"), [("TARNA", "TARNO"), ("HELMO", "HELMU")])
-def test_a_slip_proposes_the_nearest(market: Market, word: str, near: str):
+def test_a_slip_proposes_the_nearest(market: View, word: str, near: str):
     (unknown,) = read_symbols(market, word).unknown
     assert near in unknown.nearest
 
 
-def test_sectors_are_those_of_companies(market: Market):
+def test_sectors_are_those_of_companies(market: View):
     assert len(sectors(market)) == 12
     assert "Broad market" not in sectors(market)

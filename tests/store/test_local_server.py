@@ -43,7 +43,9 @@ def test_it_listens_on_loopback_only(own: LocalServer):
     assert line[1].startswith("0100007F:"), "127.0.0.1"
 
 
-@pytest.mark.parametrize(("user", "password"), [("root", ""), ("flinch", ""), ("flinch", "guess"), ("", "")])
+@pytest.mark.parametrize(
+    ("user", "password"), [("root", ""), ("flinch", ""), ("flinch", "guess"), ("flinch_market_demo", ""), ("", "")]
+)
 def test_nobody_enters_without_the_password_of_this_start(own: LocalServer, user: str, password: str):
     with pytest.raises(pymysql.MySQLError, match="Access denied"):
         pymysql.connect(host="127.0.0.1", port=own.port, user=user, password=password, connect_timeout=5)
@@ -51,12 +53,12 @@ def test_nobody_enters_without_the_password_of_this_start(own: LocalServer, user
 
 def test_a_second_server_has_a_password_and_a_port_of_its_own(own: LocalServer, tmp_path: Path):
     other = LocalServer(tmp_path)
-    assert make_url(other.url).password != make_url(own.url).password
+    assert make_url(other.owned_url).password != make_url(own.owned_url).password
     assert other.port != own.port
 
 
 def test_a_killed_server_is_started_again_where_it_was_with_what_was_committed(own: LocalServer):
-    engine = make_engine(own.url)
+    engine = make_engine(own.owned_url)
     with engine.begin() as connection:
         connection.execute(text("CREATE TABLE kept (n INT)"))
         connection.execute(text("INSERT INTO kept VALUES (42)"))
@@ -83,7 +85,7 @@ def test_a_killed_server_is_started_again_where_it_was_with_what_was_committed(o
 def test_erasing_stops_what_was_left_over_and_starts_empty(tmp_path: Path):
     left_over = LocalServer(tmp_path / "database")
     left_over.start()
-    with make_engine(left_over.url).begin() as connection:
+    with make_engine(left_over.owned_url).begin() as connection:
         connection.execute(text("CREATE TABLE old (n INT)"))
     fresh = LocalServer(tmp_path / "database")
     fresh.erase()
@@ -91,14 +93,14 @@ def test_erasing_stops_what_was_left_over_and_starts_empty(tmp_path: Path):
     assert left_over._process.wait(30) == 0
     fresh.start()
     try:
-        with make_engine(fresh.url).connect() as connection:
+        with make_engine(fresh.owned_url).connect() as connection:
             assert connection.execute(text("SHOW TABLES")).all() == []
     finally:
         fresh.stop()
 
 
 def test_a_statement_that_is_wrong_is_not_taken_for_a_server_that_is_away(own: LocalServer):
-    with pytest.raises(Exception, match="nowhere") as told, transaction(make_engine(own.url)) as session:
+    with pytest.raises(Exception, match="nowhere") as told, transaction(make_engine(own.owned_url)) as session:
         session.execute(text("SELECT * FROM nowhere"))
     assert not isinstance(told.value, DatabaseAway)
 
@@ -132,7 +134,7 @@ def test_the_socket_lies_in_a_new_folder_of_ours_alone(own: LocalServer, tmp_pat
 
 def test_root_has_no_password_to_guess_and_is_known_by_the_socket(own: LocalServer):
     with own._enter() as connection, connection.cursor() as cursor:
-        cursor.execute("SELECT User, Host, plugin, authentication_string FROM mysql.user WHERE User <> 'flinch'")
+        cursor.execute("SELECT User, Host, plugin, authentication_string FROM mysql.user WHERE User NOT LIKE 'flinch%'")
         found = cursor.fetchall()
     assert {row[0] for row in found} >= {"root"}
     for user, host, plugin, password in found:
@@ -158,7 +160,7 @@ def test_a_folder_that_others_may_write_to_is_refused(tmp_path: Path, how: str):
 
 
 def test_a_paused_server_is_given_up_after_seconds_and_no_threads_are_left(own: LocalServer):
-    engine = make_engine(own.url, patient=False)
+    engine = make_engine(own.owned_url, patient=False)
     with engine.connect() as connection:
         connection.execute(text("SELECT 1"))
     before = threading.active_count()
@@ -188,8 +190,28 @@ def test_a_full_disk_is_named_and_nothing_else_is_taken_for_it(code: int):
 
 
 def test_a_connection_that_loaded_in_bulk_checks_keys_again(own: LocalServer):
-    engine = make_engine(own.url)
+    engine = make_engine(own.owned_url)
     with engine.begin() as connection:
         with _unchecked(connection):
             assert connection.execute(text("SELECT @@foreign_key_checks + @@unique_checks")).scalar() == 0
         assert connection.execute(text("SELECT @@foreign_key_checks + @@unique_checks")).scalar() == 2
+
+
+def test_a_load_cannot_reach_what_users_own(own: LocalServer):
+    """The market's user is refused by the server itself, whatever our code asks for."""
+    with make_engine(own.owned_url).begin() as connection:
+        connection.execute(text("CREATE TABLE IF NOT EXISTS mine (n INT)"))
+    market = make_engine(own.market_url)
+    for statement in (
+        "SELECT * FROM flinch.mine",
+        "DROP TABLE flinch.mine",
+        "CREATE DATABASE flinch_other",
+        "DROP DATABASE flinch",
+    ):
+        with pytest.raises(OperationalError, match="denied"), market.begin() as connection:
+            connection.execute(text(statement))
+    with market.begin() as connection:
+        assert {row[0] for row in connection.execute(text("SHOW DATABASES"))} <= {
+            "flinch_market_demo",
+            "information_schema",
+        }

@@ -10,9 +10,8 @@ from __future__ import annotations
 import itertools
 import secrets
 
-from numba.core.bytecode import FunctionIdentity
-
 from numba import njit
+from numba.core.bytecode import FunctionIdentity
 
 __all__ = ["njit"]
 

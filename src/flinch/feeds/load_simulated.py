@@ -12,15 +12,14 @@ import polars as pl
 from numpy.typing import NDArray
 from sqlalchemy import Engine
 
+from flinch.feeds.past_surfaces import past_surfaces
 from flinch.feeds.publish import publish
 from flinch.feeds.simulated import SimulatedMarket, simulate
 from flinch.feeds.simulated.calendar import AS_OF, CLOSE, EXCHANGE_ZONE, session_opens
 from flinch.feeds.state import SIMULATOR_VERSION, SOURCE
 from flinch.store.bulk import empty_market, replace_rows
-from flinch.store.chain import stored
-from flinch.store.market_state import advance, begin_load, finish_load
-from flinch.store.models import (
-    Base,
+from flinch.store.market.chain import stored
+from flinch.store.market.models import (
     ChainSnapshot,
     ContractSeries,
     DailyBar,
@@ -31,6 +30,7 @@ from flinch.store.models import (
     ExtendedDay,
     Fundamental,
     FundMember,
+    MarketBase,
     MinuteBar,
     Name,
     OptionDay,
@@ -38,8 +38,10 @@ from flinch.store.models import (
     Position,
     ShortInterest,
     SnapshotPrice,
+    SurfaceDay,
     VolatilityDay,
 )
+from flinch.store.market.state import advance, begin_load, begin_moment, finish_load
 
 Progress = Callable[[str, float], None]
 
@@ -75,6 +77,7 @@ def load_demo_market(
 
 def next_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None:
     """A later snapshot of the newest session arrives: its rows are written and published, and only then it is served."""
+    begin_moment(engine)
     _write_snapshot(engine, market, place)
     replace_rows(engine, DailyBar, _by_session(market, _today(market), _bars_at(market, place)))
     since = stored(market.snapshots[place - 1].taken_at)
@@ -92,7 +95,7 @@ def write_market(engine: Engine, market: SimulatedMarket, progress: Progress, *,
     read_by_publish = {snapshot.session for snapshot in market.snapshots[1:]}
     summarised = market.traded.copy()
     summarised[:, sorted(read_by_publish)] = False
-    tables: list[tuple[type[Base], pl.DataFrame]] = [
+    tables: list[tuple[type[MarketBase], pl.DataFrame]] = [
         (Name, _names(market)),
         (ExchangeSession, pl.DataFrame({"session": market.calendar})),
         (DailyBar, _by_session(market, past, _bars(market))),
@@ -119,12 +122,18 @@ def write_market(engine: Engine, market: SimulatedMarket, progress: Progress, *,
     work = [
         *[partial(_write_snapshot, engine, market, place) for place in range(count)],
         *[partial(replace_rows, engine, table, rows) for table, rows in reversed(tables)],
+        partial(_write_surfaces, engine, market, summarised),
     ]
     with ThreadPoolExecutor(2) as writers:
         for done, write in enumerate([writers.submit(step) for step in work]):
             write.result()
             progress("store", (done + 1) / (len(work) + 1))
     progress("store", 1.0)
+
+
+def _write_surfaces(engine: Engine, market: SimulatedMarket, kept: NDArray[np.bool_]) -> None:
+    for rows in past_surfaces(market, kept):
+        replace_rows(engine, SurfaceDay, rows)
 
 
 def _names(market: SimulatedMarket) -> pl.DataFrame:

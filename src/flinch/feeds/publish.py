@@ -17,17 +17,20 @@ from flinch.core.pricing import exercised_early
 from flinch.core.volatility import constant_maturity_vol, ex_earnings, reports_before, smile_vol
 from flinch.core.volatility.chain import FLAWS, ChainQuotes, ExpirySummary, summarise_expiries, typical_width
 from flinch.store.bulk import replace_rows
-from flinch.store.chain import (
-    read_interest,
-    read_snapshots,
-    read_spots,
-    read_strike_rows,
-    stored,
+from flinch.store.market.chain import read_interest, read_snapshots, read_spots, read_strike_rows, stored
+from flinch.store.market.facts import dividends_ahead, next_reactions
+from flinch.store.market.models import (
+    SVI_COLUMNS,
+    TENORS,
+    ExpiryVolatility,
+    OptionDay,
+    Position,
+    SurfaceDay,
+    VolatilityDay,
 )
-from flinch.store.facts import dividends_ahead, next_reactions
-from flinch.store.frame import TENORS, multipliers, read_calendar, read_names
-from flinch.store.market_state import read_state
-from flinch.store.models import SVI_COLUMNS, ExpiryVolatility, OptionDay, Position, VolatilityDay
+from flinch.store.market.names import multipliers, read_calendar, read_names
+from flinch.store.market.state import read_state
+from flinch.store.market.surfaces import NO_QUALITY, PACKED, packed_rows
 from flinch.store.reading import dates, numbers
 
 _ZONE = ZoneInfo("America/New_York")
@@ -77,6 +80,7 @@ def publish(engine: Engine, taken_at: dt.datetime | None = None, *, newest: bool
     reading = _read(engine, (taken_at or state.as_of).astimezone(dt.UTC), state.rate)
     bare = _without_reports(engine, reading)
     _write_expiries(engine, reading, bare.vols)
+    _write_surfaces(engine, reading, bare.vols)
     _write_positions(engine, reading)
     if newest:
         _write_day(engine, reading, bare)
@@ -171,6 +175,27 @@ def _write_expiries(engine: Engine, reading: Reading, without_reports: np.ndarra
             [pl.Series(key, values) for key, values in columns.items()]
         ),
     )
+
+
+def _write_surfaces(engine: Engine, reading: Reading, without_reports: np.ndarray) -> None:
+    """What is kept of the session when its chains are not: of its snapshots the last one stays."""
+    later = [s for s in read_snapshots(engine) if s.session == reading.session and s.taken_at > reading.taken_at]
+    if later:
+        return
+    summary = reading.summary
+    rows = np.zeros(reading.owner.size, PACKED)
+    rows["days"] = _days(reading)
+    rows["forward"], rows["svi"], rows["vol_ex_earnings"] = summary.forward, summary.fit.parameters, without_reports
+    rows["straddle"], rows["straddle_strike"] = summary.straddle, summary.straddle_strike
+    rows["lowest"], rows["highest"] = summary.lowest_strike, summary.highest_strike
+    rows["quality"] = np.where(np.isfinite(summary.quality), np.round(np.nan_to_num(summary.quality)), NO_QUALITY)
+    rows["flaw"], rows["strikes"] = summary.flaw, np.minimum(summary.fit.strikes, 255)
+    rows["from_parity"] = summary.forward_from_parity
+    owner, surfaces = packed_rows(reading.owner, rows)
+    ids = reading.names["id"].to_numpy()[owner]
+    when = {"session": [reading.session], "taken_at": [stored(reading.taken_at)]}
+    frame = pl.DataFrame({"name_id": ids, "surface": surfaces}).join(pl.DataFrame(when), how="cross")
+    replace_rows(engine, SurfaceDay, frame)
 
 
 def _write_positions(engine: Engine, reading: Reading) -> None:

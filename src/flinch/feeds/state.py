@@ -4,20 +4,20 @@ from __future__ import annotations
 
 from sqlalchemy import Engine
 
-from flinch.store.market_state import read_state
+from flinch.store.market.state import read_state
 
 SOURCE = "demo market"
-SIMULATOR_VERSION = 7
+SIMULATOR_VERSION = 8
 """Raised whenever the simulator makes a different market: an older one is then made afresh."""
 
 
 def demo_market_loaded(engine: Engine) -> bool:
     """Whether the whole demo market of this version is in the store."""
     state = read_state(engine)
-    return state is not None and state.complete and (state.source, state.source_version) == (SOURCE, SIMULATOR_VERSION)
+    return state is not None and state.whole and (state.source, state.source_version) == (SOURCE, SIMULATOR_VERSION)
 
 
 def half_made(engine: Engine) -> bool:
-    """Whether a load began and did not finish."""
+    """Whether a load began, or a moment was being written, and did not finish."""
     state = read_state(engine)
-    return state is not None and not state.complete
+    return state is not None and not state.whole

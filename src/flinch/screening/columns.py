@@ -11,7 +11,7 @@ from flinch.core.rules import METRICS, Node, RuleError
 from flinch.core.rules.catalogue import Scale
 from flinch.core.rules.evaluate import TextArray
 from flinch.core.rules.nodes import Kind
-from flinch.market import Dictionary, Market
+from flinch.market import Dictionary, View
 
 
 class Described(NamedTuple):
@@ -41,8 +41,7 @@ class NamedColumn(NamedTuple):
     values: FloatArray
     texts: TextArray | None
     node: Node | None
-    market: Market
-    session: int
+    view: View
 
     def reasons(self, rows: IntArray) -> dict[int, str]:
         """Why some of the rows have no value."""
@@ -51,22 +50,20 @@ class NamedColumn(NamedTuple):
         missing = self.texts[rows] == "" if self.texts is not None else np.isnan(self.values[rows])
         if not missing.any():
             return {}
-        said = self.market.reasons(self.node, self.session)
+        said = self.view.reasons(self.node)
         return {int(row): said[int(row)] for row in rows[missing] if int(row) in said}
 
 
-def read_columns(
-    market: Market, dictionary: Dictionary, own: dict[str, Described], texts: list[str], session: int
-) -> list[NamedColumn]:
-    """Columns as of a session, each text once; one that cannot be read carries its error."""
-    return [_column(market, dictionary, own, text, session) for text in dict.fromkeys(texts)]
+def read_columns(view: View, dictionary: Dictionary, own: dict[str, Described], texts: list[str]) -> list[NamedColumn]:
+    """Columns of a view, each text once; one that cannot be read carries its error."""
+    return [_column(view, dictionary, own, text) for text in dict.fromkeys(texts)]
 
 
-def _column(market: Market, dictionary: Dictionary, own: dict[str, Described], text: str, session: int) -> NamedColumn:
+def _column(view: View, dictionary: Dictionary, own: dict[str, Described], text: str) -> NamedColumn:
     try:
         node = dictionary.read(text).node
     except RuleError as error:
-        nothing = np.full(market.panel.names, np.nan)
-        return NamedColumn(describe(text, own, "number"), error.message, nothing, None, None, market, session)
-    found = market.column(node, session)
-    return NamedColumn(describe(text, own, node.kind), None, found.values, found.texts, node, market, session)
+        nothing = np.full(view.panel.names, np.nan)
+        return NamedColumn(describe(text, own, "number"), error.message, nothing, None, None, view)
+    found = view.column(node)
+    return NamedColumn(describe(text, own, node.kind), None, found.values, found.texts, node, view)

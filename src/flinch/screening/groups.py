@@ -9,11 +9,11 @@ import numpy as np
 from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray
-from flinch.market import Dictionary, Market
+from flinch.market import Dictionary, View
 from flinch.screening.body import StackBody
 from flinch.screening.run import run_stack
-from flinch.store import tray
-from flinch.store.kept import BASKETS, SCREENS
+from flinch.store.owned import tray
+from flinch.store.owned.kept import BASKETS, SCREENS
 
 MOST_PASTED = 2_000
 
@@ -36,7 +36,7 @@ class Pasted(NamedTuple):
     unknown: list[Unknown]
 
 
-def read_symbols(market: Market, text: str) -> Pasted:
+def read_symbols(view: View, text: str) -> Pasted:
     """Find symbols in a text of any shape: commas, spaces, lines, semicolons, or a column of a sheet.
 
     Of a line with tabs (a row copied from a sheet) every cell is looked at when it could be a symbol. A word is taken for a
@@ -49,45 +49,45 @@ def read_symbols(market: Market, text: str) -> Pasted:
         clean = word.strip("\"'“”‘’()[].$").upper()
         if not clean:
             continue
-        if clean in market.frame.index:
+        if clean in view.frame.index:
             symbols[clean] = None
         elif re.search(r"\w", clean):
             unknown[clean[:40]] = None
     # Headers and figures of a sheet are no misspelt symbols.
     plain = [word for word in unknown if re.fullmatch(r"[^\W\d_]{1,12}", word) and word not in _HEADERS]
-    return Pasted(list(symbols)[:MOST_PASTED], [Unknown(word, market.nearest_symbols(word)) for word in plain[:100]])
+    return Pasted(list(symbols)[:MOST_PASTED], [Unknown(word, view.nearest_symbols(word)) for word in plain[:100]])
 
 
 _HEADERS = {"SYMBOL", "SYMBOLS", "NAME", "COMPANY", "PRICE", "TICKER", "CHANGE", "AND"}
 
 
-def sectors(market: Market) -> list[str]:
+def sectors(view: View) -> list[str]:
     """The sectors of companies, by name."""
-    return sorted({name.sector for name in market.frame.names if name.kind == "stock"})
+    return sorted({name.sector for name in view.frame.names if name.kind == "stock"})
 
 
-def mask(market: Market, symbols: list[str]) -> BoolArray:
+def mask(view: View, symbols: list[str]) -> BoolArray:
     """Rows of symbols; those no longer listed are left out."""
-    out = np.zeros(len(market.frame.names), dtype=bool)
-    out[[market.frame.index[symbol] for symbol in symbols if symbol in market.frame.index]] = True
+    out = np.zeros(len(view.frame.names), dtype=bool)
+    out[[view.frame.index[symbol] for symbol in symbols if symbol in view.frame.index]] = True
     return out
 
 
-def members(market: Market, engine: Engine, owner: int, source: str) -> BoolArray:
+def members(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
     """Who belongs to a source; raises NoSuchGroup.
 
     `source` is all, stock, fund, tray, sector:NAME, members:SYMBOL or basket:ID.
     """
     kind, _, detail = source.partition(":")
-    frame = market.frame
+    frame = view.frame
     if kind == "all" and not detail:
         return np.ones(len(frame.names), dtype=bool)
     if kind in ("stock", "fund") and not detail:
         return np.asarray(frame.kind == kind)
     if kind == "tray" and not detail:
-        return mask(market, [entry.symbol for entry in tray.read_tray(engine, owner).entries])
-    if kind == "sector" and detail in sectors(market):
-        return np.asarray((market.panel.texts["sector"] == detail) & (frame.kind == "stock"))
+        return mask(view, [entry.symbol for entry in tray.read_tray(engine, owner).entries])
+    if kind == "sector" and detail in sectors(view):
+        return np.asarray((view.panel.texts["sector"] == detail) & (frame.kind == "stock"))
     if kind == "members" and frame.members.get(frame.index.get(detail, -1)):
         out = np.zeros(len(frame.names), dtype=bool)
         out[[row for row, _ in frame.members[frame.index[detail]]]] = True
@@ -95,14 +95,14 @@ def members(market: Market, engine: Engine, owner: int, source: str) -> BoolArra
     if kind == "basket" and detail.isdecimal() and len(detail) < 10:
         found = BASKETS.one(engine, owner, int(detail))
         if found is not None:
-            return mask(market, found.symbols)
+            return mask(view, found.symbols)
         raise NoSuchGroup("This basket is not there any more. Choose another universe.")
     raise NoSuchGroup(
         f"There is no universe {source[:60]!r}. Choose all, stock, fund, tray, a sector, a fund's members or a basket."
     )
 
 
-def source_symbols(market: Market, engine: Engine, owner: int, dictionary: Dictionary, source: str) -> list[str]:
+def source_symbols(view: View, engine: Engine, owner: int, dictionary: Dictionary, source: str) -> list[str]:
     """The symbols of any source, a saved screen's survivors (screen:ID) among them; raises NoSuchGroup."""
     kind, _, detail = source.partition(":")
     if kind == "screen":
@@ -110,13 +110,13 @@ def source_symbols(market: Market, engine: Engine, owner: int, dictionary: Dicti
         if saved is None:
             raise NoSuchGroup("This screen is not there any more. Choose another one.")
         stack = StackBody(**{key: saved.body[key] for key in StackBody.model_fields if key in saved.body})
-        start = universe(market, engine, owner, stack.universe, market.newest)
-        found = run_stack(market, dictionary, stack, start, market.newest).result.survivors
+        start = universe(view, engine, owner, stack.universe)
+        found = run_stack(view, dictionary, stack, start).result.survivors
     else:
-        found = members(market, engine, owner, source)
-    return [market.frame.names[row].symbol for row in np.flatnonzero(found)]
+        found = members(view, engine, owner, source)
+    return [view.name(row).symbol for row in np.flatnonzero(found).tolist()]
 
 
-def universe(market: Market, engine: Engine, owner: int, source: str, session: int) -> BoolArray:
-    """The optionable names of a source at a session."""
-    return members(market, engine, owner, source) & market.optionable(session)
+def universe(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
+    """The optionable names of a source."""
+    return members(view, engine, owner, source) & view.optionable()

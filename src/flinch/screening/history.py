@@ -8,7 +8,7 @@ from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray
 from flinch.core.rules import Node, RuleError, Truth, evaluate, run_screen
-from flinch.market import Dictionary, Market
+from flinch.market import Dictionary, View
 from flinch.screening.body import StackBody
 from flinch.screening.groups import members
 from flinch.screening.run import rungs_of
@@ -25,7 +25,7 @@ class NothingToStudy(Exception):
     """The stack has no rule that can be followed through the sessions; the message says what to do."""
 
 
-def through_history(market: Market, engine: Engine, owner: int, dictionary: Dictionary, stack: StackBody) -> Fired:
+def through_history(view: View, engine: Engine, owner: int, dictionary: Dictionary, stack: StackBody) -> Fired:
     """Run a stack on every session held, each with what was known then.
 
     Raises RuleError with the rule's number in its message, NoSuchGroup, or NothingToStudy. A tray, basket or fund stands for its
@@ -50,8 +50,8 @@ def through_history(market: Market, engine: Engine, owner: int, dictionary: Dict
     if not nodes:
         raise NothingToStudy("There is no rule with an edge to look for. Add one, or give one an edge.")
     truths: list[Truth | None] = [None] * len(stack.rules)
-    answers = evaluate(list(nodes.values()), market.panel, 0, market.panel.sessions)
+    answers = evaluate(list(nodes.values()), view.panel, 0, view.end)
     for place, found in zip(nodes, answers, strict=True):
         truths[place] = found if isinstance(found, Truth) else None
-    eligible = members(market, engine, owner, stack.universe)[:, None] & market.optionable_through
+    eligible = members(view, engine, owner, stack.universe)[:, None] & view.optionable_through
     return Fired(run_screen(truths, rungs_of(stack), eligible).survivors, eligible)

@@ -9,7 +9,7 @@ import numpy as np
 
 from flinch.core.arrays import BoolArray
 from flinch.core.rules import Expression, RuleError, Rung, ScreenResult, Truth, run_screen
-from flinch.market import Column, Dictionary, Market
+from flinch.market import Column, Dictionary, View
 from flinch.screening.body import RuleBody, StackBody
 
 
@@ -33,7 +33,6 @@ class RanRule:
 class Ran:
     """What became of a stack at one session."""
 
-    session: int
     universe: BoolArray
     rules: list[RanRule]
     rungs: list[Rung]
@@ -65,27 +64,27 @@ def stack_work(dictionary: Dictionary, stack: StackBody) -> int:
     return total
 
 
-def run_stack(market: Market, dictionary: Dictionary, stack: StackBody, universe: BoolArray, session: int) -> Ran:
+def run_stack(view: View, dictionary: Dictionary, stack: StackBody, universe: BoolArray) -> Ran:
     """Read and answer every rule; one that cannot be read cuts nothing and carries its error."""
-    rules = [_run_rule(market, dictionary, body, session) for body in stack.rules]
+    rules = [_run_rule(view, dictionary, body) for body in stack.rules]
     rungs = rungs_of(stack)
     result = run_screen([rule.truth for rule in rules], rungs, universe)
-    return Ran(session, universe, rules, rungs, result)
+    return Ran(universe, rules, rungs, result)
 
 
-def _run_rule(market: Market, dictionary: Dictionary, body: RuleBody, session: int) -> RanRule:
+def _run_rule(view: View, dictionary: Dictionary, body: RuleBody) -> RanRule:
     try:
         expression = dictionary.read(body.text, body.bars)
     except RuleError as error:
         return RanRule(body, None, error, None, None)
     shape = expression.shape
-    subject = market.column(shape.node, session, body.bars) if shape.node is not None else None
+    subject = view.column(shape.node, body.bars) if shape.node is not None else None
     if not body.on or shape.is_open:
         return RanRule(body, expression, None, subject, None)
     if shape.kind == "range" and subject is not None:
         # The number is kept, so that moving an edge compares and computes nothing.
         return RanRule(body, expression, None, subject, _between(subject.values, expression))
-    truth = market.column(expression.node, session, body.bars).truth
+    truth = view.column(expression.node, body.bars).truth
     return RanRule(body, expression, None, subject, truth)
 
 

@@ -9,11 +9,12 @@ from pathlib import Path
 
 import polars as pl
 from sqlalchemy import Connection, Engine
+from sqlalchemy.orm import DeclarativeBase
 
-from flinch.store.models import Base
+from flinch.store.market.models import MarketBase, MarketState
 
 
-def replace_rows(engine: Engine, table: type[Base], rows: pl.DataFrame) -> None:
+def replace_rows(engine: Engine, table: type[DeclarativeBase], rows: pl.DataFrame) -> None:
     """Write `rows` to `table`; a row whose natural key is there already takes its place.
 
     Columns of the frame are columns of the table; null and NaN become NULL.
@@ -21,6 +22,7 @@ def replace_rows(engine: Engine, table: type[Base], rows: pl.DataFrame) -> None:
     clean = rows.with_columns(
         [pl.col(name).cast(pl.Int8) for name, kind in rows.schema.items() if kind == pl.Boolean]
         + [pl.col(name).fill_nan(None) for name, kind in rows.schema.items() if kind.is_float()]
+        + [pl.col(name).bin.encode("hex") for name, kind in rows.schema.items() if kind == pl.Binary]
     )
     with tempfile.NamedTemporaryFile(suffix=".tsv") as file:
         # Text is quoted and the bare word NULL is not, so no text can be taken for a missing value.
@@ -32,10 +34,14 @@ def replace_rows(engine: Engine, table: type[Base], rows: pl.DataFrame) -> None:
             quote_style="non_numeric",
             datetime_format="%Y-%m-%d %H:%M:%S",
         )
-        columns = ", ".join(f"`{name}`" for name in rows.columns)
+        # Bytes travel as their hexadecimal digits.
+        binary = [name for name, kind in rows.schema.items() if kind == pl.Binary]
+        columns = ", ".join(f"@{name}" if name in binary else f"`{name}`" for name in rows.columns)
+        restored = ", ".join(f"`{name}` = UNHEX(@{name})" for name in binary)
         statement = (
             f"LOAD DATA LOCAL INFILE '{Path(file.name).as_posix()}' REPLACE INTO TABLE `{table.__tablename__}` "
             f"CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\\t' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '' ({columns})"
+            + (f" SET {restored}" if restored else "")
         )
         # The rows come sorted and whole from our own code; checking them one by one takes most of the time.
         with engine.begin() as connection, _unchecked(connection):
@@ -43,22 +49,11 @@ def replace_rows(engine: Engine, table: type[Base], rows: pl.DataFrame) -> None:
 
 
 def empty_market(engine: Engine) -> None:
-    """Remove all market data; what users own stays, and so does the row that says what is loaded."""
-    kept = {
-        "owner",
-        "tray_entry",
-        "tray_step",
-        "market_state",
-        "saved_screen",
-        "screen_look",
-        "own_metric",
-        "basket",
-        "write_key",
-    }
+    """Remove all of a market but the row that says what is loaded."""
     # Emptying a table whole takes no time, however many rows it has.
     with engine.begin() as connection, _unchecked(connection):
-        for table in Base.metadata.sorted_tables:
-            if table.name not in kept:
+        for table in MarketBase.metadata.sorted_tables:
+            if table is not MarketState.__table__:
                 connection.exec_driver_sql(f"TRUNCATE TABLE `{table.name}`")
 
 

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from sqlalchemy import URL, Engine, create_engine, event, make_url
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.orm import ORMExecuteState, Session
-
-from flinch.store.write_keys import keep_key
 
 
 class DatabaseAway(Exception):
@@ -91,9 +89,9 @@ def told() -> Iterator[None]:
 
 
 @contextmanager
-def transaction(engine: Engine) -> Iterator[Session]:
+def transaction(engine: Engine, before_commit: Callable[[Session], None] | None = None) -> Iterator[Session]:
     """A session that commits at the end; see `told`. A server that vanishes while it commits changes leaves it open whether they
-    were kept: `OutcomeUnknown`."""
+    were kept: `OutcomeUnknown`. `before_commit` is called where there are changes, and is part of them."""
     with told(), Session(engine) as session:
         changes = False
 
@@ -110,8 +108,8 @@ def transaction(engine: Engine) -> Iterator[Session]:
         with session.begin() as work:
             yield session
             session.flush()
-            if changes:
-                keep_key(session)
+            if changes and before_commit is not None:
+                before_commit(session)
             try:
                 work.commit()
             except DBAPIError as error:

@@ -13,13 +13,16 @@ from sqlalchemy.dialects import mysql
 
 from flinch.store.engine import DatabaseAway, reader_url, told
 
+Floats = NDArray[np.float64]
+Dates = NDArray[np.datetime64]
 
-def dates(column: pl.Series) -> NDArray[np.datetime64]:
+
+def dates(column: pl.Series) -> Dates:
     """A column of days."""
     return column.cast(pl.Date).to_numpy().astype("datetime64[D]")
 
 
-def numbers(column: pl.Series) -> NDArray[np.float64]:
+def numbers(column: pl.Series) -> Floats:
     """A column of numbers, NaN where NULL."""
     return column.cast(pl.Float64).fill_null(np.nan).to_numpy()
 

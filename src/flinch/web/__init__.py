@@ -2,36 +2,39 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
 
 from flask import current_app, g
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
 from flinch.core.rules import RuleError
-from flinch.market import PLAIN, Dictionary, Market, MarketHolder
+from flinch.market import PLAIN, Dictionary, MarketHolder, View
 from flinch.screening.columns import Described
 from flinch.store.engine import DatabaseAway
-from flinch.store.kept import OWN_METRICS
-from flinch.store.models import OwnMetric
-from flinch.store.tray import local_owner
+from flinch.store.owned.kept import OWN_METRICS
+from flinch.store.owned.models import OwnMetric
+from flinch.store.owned.owners import owner_called
+from flinch.web.identity import who
 from flinch.web.problems import ERRORS, Problem, UserError, reply
 
 __all__ = [
     "ERRORS",
+    "AsOfQuery",
     "Done",
     "Problem",
     "Services",
     "UserError",
     "dictionary",
-    "market",
     "own_metrics",
     "owner",
     "reply",
     "rule_problem",
     "services",
+    "view",
     "with_own",
 ]
 
@@ -40,9 +43,10 @@ __all__ = [
 class Services:
     """What a route may reach."""
 
-    engine: Engine
+    market: Engine
+    owned: Engine
     holder: MarketHolder
-    owner_id: int | None = None
+    owners: dict[str, int] = field(default_factory=dict)
     own_metrics: list[OwnMetric] = field(default_factory=list)
 
 
@@ -52,9 +56,16 @@ def services() -> Services:
     return found
 
 
-def market() -> Market:
-    """The market version that this request works on; call it once a request."""
-    return services().holder.current()
+def view(as_of: dt.date | None = None) -> View:
+    """The market that this request works on, as of a day's session; the newest one unless a day is given. Call it once."""
+    newest = services().holder.current()
+    return newest if as_of is None else newest.at(newest.session_on(as_of))
+
+
+class AsOfQuery(BaseModel):
+    """Which session a page is about."""
+
+    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
 
 
 class Done(BaseModel):
@@ -64,11 +75,14 @@ class Done(BaseModel):
 
 
 def owner() -> int:
-    """Id of whoever the request is for: the one local owner."""
-    held = services()
-    if held.owner_id is None:
-        held.owner_id = local_owner(held.engine)
-    return held.owner_id
+    """Id of whoever the request is for."""
+    if "owner" not in g:
+        name, running = who(), services()
+        if name not in running.owners:
+            running.owners[name] = owner_called(running.owned, name)
+        g.owner = running.owners[name]
+    found: int = g.owner
+    return found
 
 
 def dictionary() -> Dictionary:
@@ -86,7 +100,7 @@ def _own() -> list[OwnMetric]:
     if "own_metrics" not in g:
         held = services()
         with suppress(DatabaseAway):
-            held.own_metrics = OWN_METRICS.all(held.engine, owner())
+            held.own_metrics = OWN_METRICS.all(held.owned, owner())
         g.own_metrics = held.own_metrics
     found: list[OwnMetric] = g.own_metrics
     return found

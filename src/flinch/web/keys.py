@@ -7,7 +7,7 @@ from contextlib import ExitStack, suppress
 from flask import Response, g, request
 
 from flinch.store.engine import DatabaseAway, told
-from flinch.store.write_keys import Pending, keep_answer, known_answer, under_key
+from flinch.store.owned.write_keys import Pending, keep_answer, known_answer, under_key
 from flinch.web import owner, services
 from flinch.web.problems import Problem, UserError
 
@@ -24,7 +24,7 @@ def answer_again() -> Response | None:
         raise UserError(Problem(type="bad_request", message="A key has 8 to 64 letters and digits.", where=HEADER), 422)
     where = f"{request.method} {request.path}"[:200]
     with told():
-        known = known_answer(services().engine, owner(), key)
+        known = known_answer(services().owned, owner(), key)
     if known is None:
         g.pending = Pending(owner(), key, where)
         g.key = ExitStack()
@@ -46,7 +46,7 @@ def remember_answer(response: Response) -> Response:
         data = response.get_data(as_text=True)
         if len(data) <= _LONGEST_ANSWER:
             with suppress(DatabaseAway), told():
-                keep_answer(services().engine, pending, data)
+                keep_answer(services().owned, pending, data)
     return response
 
 

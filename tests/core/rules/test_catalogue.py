@@ -5,11 +5,11 @@ import pytest
 
 from flinch.core.rules import FUNCTIONS, GROUPS, METRICS, daily_vocabulary, series_keys
 from flinch.core.volatility import historical_vol, vol_percentile, vol_rank
-from flinch.market import PLAIN, Market
+from flinch.market import PLAIN, View
 
 
-def value(market: Market, text: str, symbol: str) -> float:
-    return float(market.column(PLAIN.read(text).node, market.newest).values[market.row(symbol)])
+def value(market: View, text: str, symbol: str) -> float:
+    return float(market.column(PLAIN.read(text).node).values[market.row(symbol)])
 
 
 def test_it_is_large_and_every_entry_explains_itself():
@@ -23,7 +23,7 @@ def test_it_is_large_and_every_entry_explains_itself():
         assert metric.source or series_keys(daily_vocabulary().read(metric.key).node)
 
 
-def test_every_metric_has_a_value_for_most_names_it_applies_to(market: Market):
+def test_every_metric_has_a_value_for_most_names_it_applies_to(market: View):
     rare = {"after_hours_last", "after_hours_volume", "days_to_ex_dividend", "next_dividend", "next_dividend_pct",
             "gap_above_pct", "dividend_growth", "iv_week", "earnings_reaction", "flip", "flip_distance",
             "flip_distance_moves"}  # fmt: skip
@@ -39,7 +39,7 @@ def test_every_metric_has_a_value_for_most_names_it_applies_to(market: Market):
             assert np.unique(found[np.isfinite(found)]).size > 2, metric.key
 
 
-def test_rank_percentile_and_volatility_are_the_cores(market: Market):
+def test_rank_percentile_and_volatility_are_the_cores(market: View):
     iv30 = market.frame.implied[30]
     np.testing.assert_allclose(market.metric("iv_rank"), vol_rank(iv30), rtol=1e-12, atol=1e-12)
     np.testing.assert_allclose(market.metric("iv_percentile"), vol_percentile(iv30), rtol=1e-12)
@@ -49,7 +49,7 @@ def test_rank_percentile_and_volatility_are_the_cores(market: Market):
     np.testing.assert_allclose(market.metric("iv_hv_ratio"), iv30[:, -1] / hv, rtol=1e-12)
 
 
-def test_money_per_share_and_sizes_by_hand(market: Market):
+def test_money_per_share_and_sizes_by_hand(market: View):
     row, frame = market.row("FOLVO"), market.frame
     price = frame.close[row, -1]
     assert value(market, "market_cap", "FOLVO") == pytest.approx(price * frame.shares_outstanding[row])
@@ -78,37 +78,37 @@ def test_money_per_share_and_sizes_by_hand(market: Market):
         ("after_hours_last", "TARNO", "nothing traded after that close, or it is still ahead"),
     ],
 )
-def test_a_missing_value_has_its_reason(market: Market, metric, symbol, reason):
+def test_a_missing_value_has_its_reason(market: View, metric, symbol, reason):
     assert market.reason(metric, market.row(symbol)) == reason
 
 
-def test_every_missing_value_of_every_metric_has_a_reason(market: Market):
+def test_every_missing_value_of_every_metric_has_a_reason(market: View):
     for metric in METRICS.values():
         node = PLAIN.read(metric.key).node
-        column = market.column(node, market.newest)
+        column = market.column(node)
         missing = column.texts == "" if column.texts is not None else np.isnan(column.values)
-        assert set(market.reasons(node, market.newest)) == set(np.flatnonzero(missing).tolist()), metric.key
+        assert set(market.reasons(node)) == set(np.flatnonzero(missing).tolist()), metric.key
 
 
-def test_the_past_is_seen_as_it_was_then(market: Market):
+def test_the_past_is_seen_as_it_was_then(market: View):
     """A session in the past gives what the whole history gives there, and what comes later is not looked at."""
-    session = market.newest - 37
+    session = market.last - 37
     for key in ("iv_rank", "price_to_book", "rsi_14", "squeeze_length", "short_change", "days_to_earnings"):
         node = PLAIN.read(key).node
         for symbol in ("TARNO", "HOSMU", "FELRO", "PELDU"):
             row = market.row(symbol)
-            np.testing.assert_equal(market.column(node, session).values[row], market.history(node, row)[session])
+            np.testing.assert_equal(market.at(session).column(node).values[row], market.history(node, row)[session])
 
 
-def test_rules_on_shorter_bars(market: Market):
-    day = market.column(PLAIN.read("close").node, market.newest)
+def test_rules_on_shorter_bars(market: View):
+    day = market.column(PLAIN.read("close").node)
     for bars in ("60", "15", "5"):
-        last = market.column(PLAIN.read("close", bars).node, market.newest, bars)
+        last = market.column(PLAIN.read("close", bars).node, bars)
         same = np.isfinite(day.values) & np.isfinite(last.values)
         assert same.sum() > 495
         np.testing.assert_allclose(last.values[same], day.values[same])
-        yesterday = market.column(PLAIN.read("close", bars).node, market.newest - 1, bars)
+        yesterday = market.at(market.last - 1).column(PLAIN.read("close", bars).node, bars)
         np.testing.assert_allclose(yesterday.values[same], market.frame.close[same, -2])
-    long_ago = market.column(PLAIN.read("close > 1", "15").node, market.newest - 30, "15")
+    long_ago = market.at(market.last - 30).column(PLAIN.read("close > 1", "15").node, "15")
     assert long_ago.truth is not None
     assert not (long_ago.truth.yes | long_ago.truth.no).any(), "there are minute bars of ten sessions only"

@@ -1,11 +1,11 @@
 import { useIsFetching, useMutationState, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { NavLink, Outlet, useLocation, useNavigate } from "react-router";
-import { lastAddress } from "@/shared/address";
+import { asOfDay, lastAddress, useAsOf } from "@/shared/address";
 import { ApiError } from "@/shared/api/client";
 import { useChangeTray, useMarket, useToggleTray, useTray } from "@/shared/api/queries";
 import { Mark } from "@/shared/chart/Mark";
-import { instant } from "@/shared/format";
+import { date, instant } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { ConflictDialog } from "./ConflictDialog";
 import { GoTo } from "./GoTo";
@@ -30,7 +30,10 @@ export function Frame() {
   const tray = useTray();
   const change = useChangeTray();
   const { toggle } = useToggleTray();
-  const lastScreen = lastAddress("/screen");
+  // The session goes along from page to page.
+  const asOf = useAsOf();
+  const there = (page: string) => asOfDay(lastAddress(page), asOf);
+  const dossier = asOfDay(subject ? `/dossier/${subject.symbol}` : "/dossier", asOf);
 
   const onDossier = location.pathname.startsWith("/dossier/");
   const onScreen = location.pathname === "/screen";
@@ -41,15 +44,15 @@ export function Frame() {
   useKeys({
     "/": () => search.current?.focus(),
     "?": () => setKeysShown(true),
-    s: () => navigate(lastAddress("/screen")),
-    n: () => navigate(lastAddress("/lineup")),
-    d: () => navigate(subject ? `/dossier/${subject.symbol}` : "/dossier"),
+    s: () => navigate(there("/screen")),
+    n: () => navigate(there("/lineup")),
+    d: () => navigate(dossier),
     p: () => setPeekOpen(!peekOpen),
     m: toggleTheme,
     h: () => {
       // Of what has focus: a column of the results, a rule, a number with a definition.
       const metric = document.activeElement?.closest<HTMLElement>("[data-metric]")?.dataset.metric;
-      navigate(metric ? `/handbook/${metric}` : lastAddress("/handbook"));
+      navigate(metric ? asOfDay(`/handbook/${metric}`, asOf) : there("/handbook"));
     },
     l: () => setLists(true),
     y: () => trayList.current?.querySelector("button")?.focus(),
@@ -60,23 +63,23 @@ export function Frame() {
   return (
     <div className={showPeek ? "frame with-peek" : "frame"}>
       <header className="topbar">
-        <NavLink to={lastScreen} className="brand" aria-label="Flinch: to the Screen">
+        <NavLink to={there("/screen")} className="brand" aria-label="Flinch: to the Screen">
           <Mark className="brand-mark" /> Flinch
         </NavLink>
         <nav aria-label="Pages">
           <span className="nav-group">Find</span>
-          <NavLink to={lastScreen} className={onScreen ? "active" : ""}>
+          <NavLink to={there("/screen")} className={onScreen ? "active" : ""}>
             Screen
           </NavLink>
-          <NavLink to={lastAddress("/lineup")}>Lineup</NavLink>
+          <NavLink to={there("/lineup")}>Lineup</NavLink>
           <span className="nav-group">Read</span>
-          <NavLink to={subject ? `/dossier/${subject.symbol}` : "/dossier"} className={onDossier ? "active" : ""}>
+          <NavLink to={dossier} className={onDossier ? "active" : ""}>
             Dossier
           </NavLink>
-          <NavLink to={lastAddress("/handbook")}>Handbook</NavLink>
+          <NavLink to={there("/handbook")}>Handbook</NavLink>
         </nav>
         <GoTo inputRef={search} />
-        <AsOf />
+        <AsOf past={asOf} />
         <button type="button" className="quiet" onClick={toggleTheme} title="Light or dim (m)">
           {theme === "dim" ? "light" : "dim"}
         </button>
@@ -91,7 +94,7 @@ export function Frame() {
       </main>
       {showPeek && (
         <aside className="peek" aria-label="Peek">
-          <Peek symbol={peeked} asOf={glance ? null : (subject?.asOf ?? null)} />
+          <Peek symbol={peeked} asOf={asOf} />
         </aside>
       )}
       <TrayBar listRef={trayList} onLists={() => setLists(true)} />
@@ -101,9 +104,15 @@ export function Frame() {
   );
 }
 
-function AsOf() {
+function AsOf({ past }: { past: string | null }) {
   const market = useMarket().data;
   if (!market) return <span className="asof" />;
+  if (past !== null && past < (market.sessions.at(-1) ?? ""))
+    return (
+      <span className="asof past" title={`The newest session is ${date(market.sessions.at(-1) ?? "", true)}`}>
+        a past session: <b>{date(past, true)}</b>
+      </span>
+    );
   return (
     <span className="asof" title={`Data version ${market.version}, ${market.names} names, from the ${market.source}`}>
       as of <b>{instant(market.as_of)}</b> New York · {market.source}

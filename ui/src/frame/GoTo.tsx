@@ -1,5 +1,6 @@
 import { type KeyboardEvent, type RefObject, useId, useState } from "react";
 import { useNavigate } from "react-router";
+import { asOfDay, useAsOf } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { useNames } from "@/shared/api/queries";
 import { Options } from "@/shared/ui/Options";
@@ -30,6 +31,7 @@ export function findNames(names: Row[], text: string): Row[] {
 /** Jump to a name by symbol or company. */
 export function GoTo({ inputRef }: { inputRef: RefObject<HTMLInputElement | null> }) {
   const navigate = useNavigate();
+  const asOf = useAsOf();
   const names = useNames().data?.names ?? [];
   const [text, setText] = useState("");
   const [open, setOpen] = useState(false);
@@ -40,7 +42,7 @@ export function GoTo({ inputRef }: { inputRef: RefObject<HTMLInputElement | null
   function go(row: Row | undefined) {
     if (!row && !text.trim()) return;
     // An unknown symbol goes to its Dossier too, which says so and proposes the nearest.
-    navigate(`/dossier/${encodeURIComponent(row?.symbol ?? text.trim().slice(0, 64))}`);
+    navigate(asOfDay(`/dossier/${encodeURIComponent(row?.symbol ?? text.trim().slice(0, 64))}`, asOf));
     setText("");
     setOpen(false);
     inputRef.current?.blur();

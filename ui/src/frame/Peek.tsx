@@ -1,4 +1,5 @@
 import { Link } from "react-router";
+import { asOfDay } from "@/shared/address";
 import type { Metric, Schemas } from "@/shared/api/client";
 import { useMetrics, usePeek, useTray } from "@/shared/api/queries";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
@@ -25,7 +26,7 @@ export function Peek({ symbol, asOf }: { symbol: string | null; asOf: string | n
     <div className={peek.isPlaceholderData ? "peek-body waiting" : "peek-body"}>
       <header>
         <h2>
-          <Link to={`/dossier/${shown.symbol}`}>{shown.symbol}</Link>
+          <Link to={asOfDay(`/dossier/${shown.symbol}`, asOf)}>{shown.symbol}</Link>
         </h2>
         <p>{shown.company}</p>
         <p className="muted">{shown.kind === "stock" ? shown.sector : shown.kind}</p>

@@ -1,5 +1,6 @@
 import { type KeyboardEvent, type Ref, useState } from "react";
 import { useNavigate } from "react-router";
+import { asOfDay, useAsOf } from "@/shared/address";
 import { download } from "@/shared/api/client";
 import { useChangeTray, useTray } from "@/shared/api/queries";
 import { TakeOut } from "@/shared/ui/TakeOut";
@@ -10,6 +11,7 @@ export function TrayBar({ listRef, onLists }: { listRef: Ref<HTMLUListElement>; 
   const tray = useTray();
   const change = useChangeTray();
   const navigate = useNavigate();
+  const asOf = useAsOf();
   const { setGlance } = useSubject();
   const [confirmed, setConfirmed] = useState("");
   const items = tray.data?.items ?? [];
@@ -49,7 +51,7 @@ export function TrayBar({ listRef, onLists }: { listRef: Ref<HTMLUListElement>; 
                 if (event.relatedTarget?.closest("main, .topbar")) setGlance(null);
               }}
               onKeyDown={(event) => key(event, item.symbol)}
-              onClick={() => navigate(`/dossier/${item.symbol}`)}
+              onClick={() => navigate(asOfDay(`/dossier/${item.symbol}`, asOf))}
             >
               {item.symbol}
             </button>

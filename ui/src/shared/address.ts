@@ -13,6 +13,21 @@ export function lastAddress(page: string): string {
   return page + (left.get(page) ?? "");
 }
 
+/** An address as of a day's session; of the newest one without a day. */
+export function asOfDay(address: string, day: string | null): string {
+  const [path = "", query = ""] = address.split("?");
+  const params = new URLSearchParams(query);
+  if (day) params.set("asof", day);
+  else params.delete("asof");
+  return params.size > 0 ? `${path}?${params}` : path;
+}
+
+/** The past session that the page at hand is about, null for the newest one; it goes along to wherever the page leads. */
+export function useAsOf(): string | null {
+  const day = useSearchParams()[0].get("asof");
+  return day !== null && /^\d{4}-\d\d-\d\d$/.test(day) ? day : null;
+}
+
 /**
  * The page's state in its address. `write` sets parameters, and removes those that are null; with `step` the browser's
  * Back takes the change back. Two changes in a row both arrive, though the address itself follows a moment later.

@@ -19,11 +19,11 @@ from flinch.features.baskets.schemas import (
     SourceReply,
     UnknownWord,
 )
-from flinch.market import Market
+from flinch.market import View
 from flinch.screening.groups import read_symbols, sectors, source_symbols
-from flinch.store.kept import BASKETS, plain
-from flinch.store.models import Basket
-from flinch.web import ERRORS, Done, Problem, UserError, dictionary, market, owner, reply, services
+from flinch.store.owned.kept import BASKETS, plain
+from flinch.store.owned.models import Basket
+from flinch.web import ERRORS, Done, Problem, UserError, dictionary, owner, reply, services, view
 
 blueprint = APIBlueprint("baskets", __name__, url_prefix="/api/baskets", abp_responses=ERRORS)
 
@@ -33,12 +33,12 @@ _GONE = Problem(type="no_such_basket", message="This basket is not there any mor
 @blueprint.get("", responses={200: BasketList})
 def list_baskets() -> Response:
     """Own baskets, sectors, and funds with their members."""
-    now = market()
+    now = view()
     frame = now.frame
     by_sector = [frame.names[row].sector for row in range(len(frame.names)) if frame.names[row].kind == "stock"]
     return reply(
         BasketList(
-            own=[_own(row) for row in BASKETS.all(services().engine, owner())],
+            own=[_own(row) for row in BASKETS.all(services().owned, owner())],
             sectors=[KeptBasket(source=f"sector:{s}", name=s, names=by_sector.count(s)) for s in sectors(now)],
             funds=[
                 KeptBasket(
@@ -55,14 +55,14 @@ def list_baskets() -> Response:
 @blueprint.get("/source", responses={200: SourceReply, 422: Problem})
 def read_source(query: SourceQuery) -> Response:
     """The symbols of any source: a basket, a sector, a fund's members, the tray, a saved screen's survivors."""
-    symbols = source_symbols(market(), services().engine, owner(), dictionary(), query.source)
+    symbols = source_symbols(view(), services().owned, owner(), dictionary(), query.source)
     return reply(SourceReply(source=query.source, symbols=symbols))
 
 
 @blueprint.post("/read", responses={200: PastedReply, 422: Problem})
 def read_pasted(body: PastedText) -> Response:
     """Find symbols in a pasted text of any shape."""
-    found = read_symbols(market(), body.text)
+    found = read_symbols(view(), body.text)
     unknown = [UnknownWord(text=word.text, nearest=word.nearest) for word in found.unknown]
     return reply(PastedReply(symbols=found.symbols, unknown=unknown))
 
@@ -70,19 +70,19 @@ def read_pasted(body: PastedText) -> Response:
 @blueprint.post("", responses={200: OwnBasket, 404: Problem, 409: Problem, 422: Problem})
 def save_basket(body: BasketDraft) -> Response:
     """Keep names under a name."""
-    return _keep(market(), body, None)
+    return _keep(view(), body, None)
 
 
 @blueprint.put("/<int:id>", responses={200: OwnBasket, 404: Problem, 409: Problem, 422: Problem})
 def replace_basket(path: BasketPath, body: BasketDraft) -> Response:
     """Give a basket another name or other names."""
-    return _keep(market(), body, path.id)
+    return _keep(view(), body, path.id)
 
 
 @blueprint.delete("/<int:id>", responses={200: Done, 404: Problem})
 def delete_basket(path: BasketPath) -> Response:
     """Remove a basket; it can be restored."""
-    if not BASKETS.remove(services().engine, owner(), path.id, dt.datetime.now(dt.UTC)):
+    if not BASKETS.remove(services().owned, owner(), path.id, dt.datetime.now(dt.UTC)):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -90,18 +90,18 @@ def delete_basket(path: BasketPath) -> Response:
 @blueprint.post("/<int:id>/restore", responses={200: Done, 404: Problem, 409: Problem})
 def restore_basket(path: BasketPath) -> Response:
     """Take a removal back."""
-    if not BASKETS.restore(services().engine, owner(), path.id):
+    if not BASKETS.restore(services().owned, owner(), path.id):
         raise UserError(_GONE, 404)
     return reply(Done())
 
 
-def _keep(now: Market, body: BasketDraft, id: int | None) -> Response:
+def _keep(now: View, body: BasketDraft, id: int | None) -> Response:
     symbols = list(dict.fromkeys(now.frame.names[now.row(symbol)].symbol for symbol in body.symbols))
     name = body.name.strip()
     if not name:
         raise UserError(Problem(type="bad_name", message="Give the basket a name.", where="name"))
     values = {"name": name, "symbols": symbols, "changed_at": plain(dt.datetime.now(dt.UTC))}
-    row = BASKETS.save(services().engine, owner(), values, id, version=body.version)
+    row = BASKETS.save(services().owned, owner(), values, id, version=body.version)
     if row is None:
         raise UserError(_GONE, 404)
     return reply(_own(row))

@@ -8,17 +8,16 @@ from typing import Any
 import numpy as np
 import polars as pl
 from pydantic import BaseModel, Field
-from sqlalchemy import Engine
 
 from flinch.core.arrays import FloatArray
 from flinch.core.moves import expected_move
 from flinch.core.pricing import Exercise, greeks, implied_vol, option_price
 from flinch.core.volatility import smile_vol
 from flinch.features.dossier.schemas import ExpiryRow
-from flinch.features.dossier.service import expiry_row, name_id
-from flinch.market import Market
-from flinch.store.chain import read_adjusted, read_chain, read_dividends
-from flinch.store.frame import Expiry
+from flinch.features.dossier.service import NOT_KEPT, expiry_row
+from flinch.market import View
+from flinch.store.market.chain import read_adjusted, read_chain, read_dividends
+from flinch.store.market.surfaces import Expiry
 from flinch.store.reading import numbers
 
 
@@ -66,34 +65,33 @@ class ChainView(BaseModel):
     reason: str | None
 
 
-def chain(market: Market, engine: Engine, symbol: str, expiration: dt.date | None) -> ChainView:
+def chain(view: View, symbol: str, expiration: dt.date | None) -> ChainView:
     """The chain of one expiration, the nearest monthly one unless it is given; raises UnknownName."""
-    row = market.row(symbol)
-    frame = market.frame
-    listed = frame.expiries.get(row, [])
-    tabs = [expiry_row(market, row, expiry) for expiry in listed]
+    row = view.row(symbol)
+    listed = view.expirations(row)
+    tabs = [expiry_row(view, row, expiry) for expiry in listed]
     chosen = next((e for e in listed if e.expiration == expiration), None)
     if chosen is None and listed:
         monthly = [e for e, tab in zip(listed, tabs, strict=True) if tab.monthly]
         chosen = monthly[0] if monthly else listed[0]
-    spot = float(frame.close[row, -1])
-    exercise = market.exercise(row)
+    spot = view.price(row)
+    exercise = view.exercise(row)
     if chosen is None:
         return ChainView(
-            symbol=frame.names[row].symbol, exercise=exercise, spot=spot, expirations=tabs, expiration=None, forward=None,
+            symbol=view.name(row).symbol, exercise=exercise, spot=spot, expirations=tabs, expiration=None, forward=None,
             quality=None, flaw="", lower=None, upper=None, ex_dates=[], earnings=None, adjusted=0, rows=[],
             reason="no options are listed",
         )  # fmt: skip
     move = float(expected_move(spot, chosen.vol, max(chosen.years, 0.0)))
-    report = market.next_report(row)
-    dividends = read_dividends(engine, name_id(market, row))
+    report = view.next_report(row)
+    dividends = read_dividends(view.store, view.id(row))
     tab = next(t for t in tabs if t.expiration == chosen.expiration)
     ahead = dividends.filter(
-        pl.col("ex_date").is_between(market.today, chosen.expiration, closed="right")
-        & (pl.col("declared_on") <= market.today)
+        pl.col("ex_date").is_between(view.today, chosen.expiration, closed="right")
+        & (pl.col("declared_on") <= view.today)
     )
     return ChainView(
-        symbol=frame.names[row].symbol,
+        symbol=view.name(row).symbol,
         exercise=exercise,
         spot=spot,
         expirations=tabs,
@@ -105,17 +103,24 @@ def chain(market: Market, engine: Engine, symbol: str, expiration: dt.date | Non
         upper=spot + move,
         ex_dates=ahead["ex_date"].to_list(),
         earnings=report.session if report is not None and tab.earnings_inside else None,
-        adjusted=int(read_adjusted(engine, name_id(market, row), frame.state.as_of)["contracts"].sum()),
-        rows=_rows(market, engine, row, chosen, spot, exercise),
-        reason=None,
+        adjusted=_adjusted(view, row),
+        rows=_rows(view, row, chosen, spot, exercise) if view.snapshot else [],
+        reason=None if view.snapshot else NOT_KEPT,
     )
 
 
-def _rows(market: Market, engine: Engine, row: int, expiry: Expiry, spot: float, exercise: Exercise) -> list[ChainRow]:
-    quotes = read_chain(engine, name_id(market, row), market.frame.state.as_of, expiry.expiration)
+def _adjusted(view: View, row: int) -> int:
+    if view.snapshot is None:
+        return 0
+    return int(read_adjusted(view.store, view.id(row), view.snapshot.taken_at)["contracts"].sum())
+
+
+def _rows(view: View, row: int, expiry: Expiry, spot: float, exercise: Exercise) -> list[ChainRow]:
+    assert view.snapshot is not None
+    quotes = read_chain(view.store, view.id(row), view.snapshot.taken_at, expiry.expiration)
     strike, is_call = numbers(quotes["strike"]), quotes["is_call"].to_numpy()
     bid, ask = numbers(quotes["bid"]), numbers(quotes["ask"])
-    rate, years = market.frame.state.rate, expiry.years
+    rate, years = view.rate, expiry.years
     with np.errstate(invalid="ignore", divide="ignore"):
         fitted = smile_vol(
             np.tile(np.array(expiry.svi), (strike.size, 1)),

@@ -6,11 +6,9 @@ import datetime as dt
 
 import numpy as np
 from pydantic import BaseModel, Field
-from sqlalchemy import Engine
 
-from flinch.core.moves import CycleBands, Verdict, cycle_ends, cycle_outcomes, cycles, fan, ledger_verdict
-from flinch.market import Market
-from flinch.store.bars import load_day_bars
+from flinch.core.moves import Verdict, cycle_ends, cycle_outcomes, cycles, fan, ledger_verdict
+from flinch.market import View
 
 SHOWN_SESSIONS = 126
 _LEDGER = {"week": 52, "month": 24}
@@ -104,6 +102,8 @@ class Intraday(BaseModel):
 
 
 class MovesView(BaseModel):
+    session: dt.date
+    newest: bool = Field(description="Whether this is the newest session")
     symbol: str
     bars: Bars
     fans: list[Fan]
@@ -113,22 +113,24 @@ class MovesView(BaseModel):
     ledgers: list[Ledger]
 
 
-def moves(market: Market, engine: Engine, symbol: str) -> MovesView:
+def moves(view: View, symbol: str) -> MovesView:
     """Everything about one name's expected moves; raises UnknownName."""
-    row = market.row(symbol)
-    frame = market.frame
+    row = view.row(symbol)
     shown = slice(-SHOWN_SESSIONS, None)
+    bars = zip(("open", "high", "low", "close"), view.prices(row), strict=True)
     return MovesView(
-        symbol=frame.names[row].symbol,
+        session=view.today,
+        newest=view.is_newest,
+        symbol=view.name(row).symbol,
         bars=Bars(
-            sessions=_dates(frame.sessions[shown]),
-            **{key: getattr(frame, key)[row, shown].tolist() for key in ("open", "high", "low", "close")},
+            sessions=view.sessions[shown],
+            **{key: prices[shown].tolist() for key, prices in bars},
         ),
-        fans=[*_fans(market, row, "month"), *_fans(market, row, "week"), *_ahead(market, row)],
-        places=[_place(market, row, period) for period in ("week", "month")],
-        out_of_the_week=bool(market.metric("outside_week_inside_month")[row] == 1),
-        intraday=_intraday(market, engine, row),
-        ledgers=[_ledger(market, row, period) for period in ("week", "month")],
+        fans=[*_fans(view, row, "month"), *_fans(view, row, "week"), *_ahead(view, row)],
+        places=[_place(view, row, period) for period in ("week", "month")],
+        out_of_the_week=bool(view.metric("outside_week_inside_month")[row] == 1),
+        intraday=_intraday(view, row),
+        ledgers=[_ledger(view, row, period) for period in ("week", "month")],
     )
 
 
@@ -136,26 +138,26 @@ def _dates(days: np.ndarray) -> list[dt.date]:
     return [dt.date.fromisoformat(str(day)) for day in days]
 
 
-def _spans(market: Market, period: str) -> list[tuple[int, int]]:
+def _spans(view: View, period: str) -> list[tuple[int, int]]:
     """Start and end of every cycle that touches the sessions held, as places in the calendar, oldest first."""
-    found = cycles(cycle_ends(market.frame.calendar, monthly=period == "month"))
-    held = market.frame.sessions.size
+    found = cycles(cycle_ends(view.calendar, monthly=period == "month"))
+    held = view.end
     pairs = {(int(a), int(e)) for a, e in zip(found.anchor[:held], found.end[:held], strict=True) if a >= 0 and e >= 0}
     return sorted(pairs)
 
 
-def _band(market: Market, row: int, period: str, place: int) -> tuple[float, float]:
-    band: CycleBands = market.bands[period]
+def _band(view: View, row: int, period: str, place: int) -> tuple[float, float]:
+    band = view.band(period)
     return float(band.anchor[row, place]), float(band.half_width[row, place])
 
 
-def _fans(market: Market, row: int, period: str) -> list[Fan]:
-    calendar, held = market.frame.calendar, market.frame.sessions.size
+def _fans(view: View, row: int, period: str) -> list[Fan]:
+    calendar, held = view.calendar, view.end
     out = []
-    for start, end in _spans(market, period):
+    for start, end in _spans(view, period):
         if end < held - SHOWN_SESSIONS:
             continue
-        anchor, half = _band(market, row, period, min(end, held - 1))
+        anchor, half = _band(view, row, period, min(end, held - 1))
         if np.isfinite(anchor) and np.isfinite(half):
             out.append(fan_over(period, calendar[start : end + 1], anchor, half, current=end >= held - 1))
     return out
@@ -183,14 +185,13 @@ def market_date(calendar: np.ndarray, place: int) -> dt.date:
     return dt.date.fromisoformat(str(calendar[place]))
 
 
-def _ahead(market: Market, row: int) -> list[Fan]:
+def _ahead(view: View, row: int) -> list[Fan]:
     """The next two expirations beyond the current week, from the newest close."""
-    frame = market.frame
-    calendar, held = frame.calendar, frame.sessions.size
-    price = float(frame.close[row, -1])
-    week_end = _spans(market, "week")[-1][1]
+    calendar, held = view.calendar, view.end
+    price = view.price(row)
+    week_end = _spans(view, "week")[-1][1]
     out: list[Fan] = []
-    for expiry in market.readable_expiries(row):
+    for expiry in view.readable_expirations(row):
         end = int(np.searchsorted(calendar, np.datetime64(expiry.expiration, "D")))
         if end <= week_end or len(out) == 2 or not np.isfinite(price):
             continue
@@ -199,13 +200,13 @@ def _ahead(market: Market, row: int) -> list[Fan]:
     return out
 
 
-def _place(market: Market, row: int, period: str) -> Place:
-    start, end = _spans(market, period)[-1]
-    anchor, half = _band(market, row, period, market.newest)
-    calendar, held = market.frame.calendar, market.frame.sessions.size
+def _place(view: View, row: int, period: str) -> Place:
+    start, end = _spans(view, period)[-1]
+    anchor, half = _band(view, row, period, view.last)
+    calendar, held = view.calendar, view.end
 
     def value(key: str) -> float:
-        return float(market.metric(key)[row])
+        return float(view.metric(key)[row])
 
     moves_left = value(f"room_to_{period}_moves")
     return Place(
@@ -221,15 +222,15 @@ def _place(market: Market, row: int, period: str) -> Place:
         room_moves=moves_left,
         room_days=moves_left**2 if moves_left > 0 else None,
         sessions_left=end - (held - 1),
-        reason=market.reason(f"{period}_position", row),
+        reason=view.reason(f"{period}_position", row),
     )
 
 
-def _intraday(market: Market, engine: Engine, row: int) -> Intraday:
-    close = load_day_bars(engine, int(market.frame.ids[row]), market.frame.sessions[-1])[5].close[0]
+def _intraday(view: View, row: int) -> Intraday:
+    close = view.day_bars(row).close[0]
     known = np.flatnonzero(np.isfinite(close))
     last = int(known[-1]) + 1 if known.size else 0
-    move, anchor = float(market.metric("one_day_move")[row]), float(market.frame.close[row, -2])
+    move, anchor = float(view.metric("one_day_move")[row]), view.previous_close(row)
     elapsed = np.round(_SESSION_MINUTES * np.linspace(0, 1, 21) ** 2)
     width = fan(move, elapsed, _SESSION_MINUTES)
     return Intraday(
@@ -241,24 +242,24 @@ def _intraday(market: Market, engine: Engine, row: int) -> Intraday:
         fan=DayFan(minutes=elapsed.tolist(), lower=(anchor - width).tolist(), upper=(anchor + width).tolist())
         if np.isfinite(anchor + move)
         else None,
-        reason=market.reason("spent", row),
+        reason=view.reason("spent", row),
     )
 
 
-def _ledger(market: Market, row: int, period: str) -> Ledger:
-    frame, band = market.frame, market.bands[period]
+def _ledger(view: View, row: int, period: str) -> Ledger:
+    band = view.band(period)
     # The cycle that runs is not over until its last session is.
-    over = [span for span in _spans(market, period) if span[1] < frame.sessions.size - 1]
+    over = [span for span in _spans(view, period) if span[1] < view.last]
     starts, ends = np.array(over[-_LEDGER[period] :], dtype=np.int64).reshape(-1, 2).T
-    bars = (frame.high[row], frame.low[row], frame.close[row], band.anchor[row], band.half_width[row])
-    found = cycle_outcomes(*bars, starts, ends)
+    _, high, low, close = view.prices(row)
+    found = cycle_outcomes(high, low, close, band.anchor[row], band.half_width[row], starts, ends)
     known, inside = found.known, found.inside
     return Ledger(
         period=period,
         cycles=[
             PastCycle(
-                start=market_date(frame.calendar, starts[i]),
-                end=market_date(frame.calendar, ends[i]),
+                start=market_date(view.calendar, starts[i]),
+                end=market_date(view.calendar, ends[i]),
                 anchor=band.anchor[row, ends[i]],
                 priced=100 * found.priced[i],
                 moved=100 * found.moved[i],

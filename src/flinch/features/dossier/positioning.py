@@ -6,7 +6,6 @@ import datetime as dt
 from typing import NamedTuple
 
 import numpy as np
-from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.calendar import is_monthly
@@ -49,13 +48,12 @@ from flinch.features.dossier.positioning_schemas import (
     Spread,
     StrikePart,
 )
-from flinch.features.dossier.service import name_id
-from flinch.market import Market
-from flinch.store.chain import Snapshot, read_adjusted, read_chain, read_spots
-from flinch.store.frame import Expiry, read_expiries
+from flinch.features.dossier.service import NOT_KEPT
+from flinch.market import View
+from flinch.store.market.chain import Snapshot, read_adjusted, read_chain, read_spots
+from flinch.store.market.surfaces import Expiry
 from flinch.store.reading import numbers
 
-_CLOSE = dt.time(16)
 _LISTED = 12
 _BARS = 21
 BUCKETS: tuple[BucketName, ...] = ("week", "month", "beyond")
@@ -85,18 +83,17 @@ class _Chain(NamedTuple):
         )
 
 
-def positioning(market: Market, engine: Engine, symbol: str, query: PositioningQuery) -> PositioningView:
+def positioning(view: View, symbol: str, query: PositioningQuery) -> PositioningView:
     """Where one name's exposure and open interest lie; raises UnknownName."""
-    row = market.row(symbol)
-    frame = market.frame
-    multiplier, rate = float(frame.multiplier[row]), frame.state.rate
-    spot = float(frame.close[row, -1])
-    exercise = market.exercise(row)
-    now = _chain(market, engine, row, frame.state.as_of, spot, frame.expiries.get(row, []))
-    against = _moment(frame.snapshots, query.against)
-    before = _earlier(market, engine, row, against) if against else None
-    yesterday = _moment(frame.snapshots, "yesterday")
-    opened_since = before if against == yesterday else _earlier(market, engine, row, yesterday) if yesterday else None
+    row = view.row(symbol)
+    multiplier, rate, spot = view.multiplier(row), view.rate, view.price(row)
+    exercise = view.exercise(row)
+    kept = view.snapshot
+    # Without a kept chain there are no contracts; what was summed up of them is.
+    now = _chain(view, row, kept.taken_at if kept else view.as_of, spot, view.expirations(row))
+    against, yesterday = (_moment(view.snapshots, moment) if kept else None for moment in (query.against, "yesterday"))
+    before = _earlier(view, row, against) if against else None
+    opened_since = before if against == yesterday else _earlier(view, row, yesterday) if yesterday else None
 
     listed = np.unique(now.expiration)
     asked = {np.datetime64(part, "D") for part in query.expirations.split(",")} if query.expirations else set()
@@ -106,70 +103,85 @@ def positioning(market: Market, engine: Engine, symbol: str, query: PositioningQ
     place = np.searchsorted(listed, now.expiration)
     by_expiry = _exposure(now, multiplier, query.rule, place, listed.size)
     whole = _whole(now, multiplier, query.rule)
-    kept = now.of(chosen[place])
-    missing = market.reason("call_exposure", row)
-    net_history = _net(frame.daily["call_exposure"][row], frame.daily["put_exposure"][row], query.rule)
-    net_before = _net(frame.daily["call_exposure_before"][row], frame.daily["put_exposure_before"][row], query.rule)
-    daily_value = float(market.metric("avg_dollar_volume_21")[row])
+    chosen_now = now.of(chosen[place])
+    chosen_before = before.of(np.isin(before.expiration, listed[chosen])) if before else None
+    missing = view.reason("call_exposure", row)
+    net_history, net_before = (
+        _net(view.daily(f"call_exposure{when}", row), view.daily(f"put_exposure{when}", row), query.rule)
+        for when in ("", "_before")
+    )
+    daily_value = float(view.metric("avg_dollar_volume_21")[row])
 
     def side(found: Exposure | None) -> Side:
         call, put, net, gross = (float(v[0]) for v in found[:4]) if found else (np.nan,) * 4
         return Side(call=call, put=put, net=net, gross=gross, net_pct=100 * net / daily_value)
 
-    def metric(key: str) -> float:
-        return float(market.metric(key)[row])
+    def stored_side() -> Side:
+        call, put = (float(view.daily(f"{side}_exposure", row)[view.last]) for side in ("call", "put"))
+        calls, puts = (
+            ours / usual for ours, usual in zip(SIGN_RULES[query.rule], SIGN_RULES[DEFAULT_RULE], strict=True)
+        )
+        net = calls * call + puts * put
+        return Side(
+            call=calls * call, put=puts * put, net=net, gross=abs(call) + abs(put), net_pct=100 * net / daily_value
+        )
 
-    flip = _flip(now, multiplier, query.rule, rate)
+    def metric(key: str) -> float:
+        return float(view.metric(key)[row])
+
+    def since(values: FloatArray, sessions: int) -> float:
+        return float(values[view.last] - values[view.last - sessions]) if view.last >= sessions else float("nan")
+
+    stored_flip = float(view.daily("flip", row)[view.last]) if query.rule == DEFAULT_RULE else float("nan")
+    flip = _flip(now, multiplier, query.rule, rate) if kept else stored_flip
+    why_no_flip = _no_flip(flip) if kept or query.rule == DEFAULT_RULE else NOT_KEPT
     builds, unwinds = _changes(now, opened_since)
     return PositioningView(
-        symbol=frame.names[row].symbol,
+        symbol=view.name(row).symbol,
         spot=spot,
         rule=query.rule,
         says=RULE_WORDS[query.rule],
         multiplier=multiplier,
         against=against.taken_at if against else None,
-        now=side(whole),
+        now=side(whole) if kept else stored_side(),
+        chain_kept=kept is not None,
         before=side(_whole(before, multiplier, query.rule) if before else None),
         changes=Changes(
-            snapshot=net_history[-1] - net_before[-1],
-            yesterday=net_history[-1] - net_history[-2],
-            week=net_history[-1] - net_history[-6],
+            snapshot=float(net_history[view.last] - net_before[view.last]),
+            yesterday=since(net_history, 1),
+            week=since(net_history, 5),
         ),
         daily_value=daily_value,
         flip=flip,
-        flip_reason=missing or _no_flip(flip),
+        flip_reason=missing or why_no_flip,
         peak_exposure=metric("peak_exposure_strike"),
         peak_interest=metric("peak_interest_strike"),
         top_strikes_pct=metric("top_strikes_share"),
         put_call_interest=metric("put_call_open_interest"),
         put_call_volume=metric("put_call_volume"),
         roll_off_pct=metric("roll_off_share"),
-        next_expiration=listed[0].astype(object) if listed.size else None,
+        next_expiration=next((e.expiration for e in view.expirations(row)), None),
         left_out=int(whole.left_out[0]),
         adjusted=[
             Adjusted(shares=shares, cash=cash, contracts=contracts, open_interest=interest)
             for _, _, shares, cash, contracts, interest in read_adjusted(
-                engine, name_id(market, row), frame.state.as_of
+                view.store, view.id(row), kept.taken_at if kept else view.as_of
             ).iter_rows()
         ],
-        strikes=_strikes(kept, before.of(np.isin(before.expiration, listed[chosen])) if before else None, multiplier, query.rule),
-        profile=_profile(kept, multiplier, query.rule, rate, missing),
-        expiries=_expiries(market, listed, chosen, place, now, opened_since, by_expiry),
-        buckets=_buckets(market, listed, by_expiry),
-        fan=_fan(market, row, query.fan),
-        recent=Recent(sessions=_dates(frame.sessions[-_BARS:]), close=frame.close[row, -_BARS:].tolist()),
+        strikes=_strikes(chosen_now, chosen_before, multiplier, query.rule),
+        profile=_profile(chosen_now, multiplier, query.rule, rate, missing or (None if kept else NOT_KEPT)),
+        expiries=_expiries(view, listed, chosen, place, now, opened_since, by_expiry),
+        buckets=_buckets(view, listed, by_expiry) if kept else _stored_buckets(view, row),
+        fan=_fan(view, row, query.fan),
+        recent=Recent(sessions=view.sessions[-_BARS:], close=view.prices(row)[3][-_BARS:].tolist()),
         builds=builds,
         unwinds=unwinds,
         spreads=_spreads(now, opened_since, multiplier, rate, exercise),
         history=ExposureHistory(
-            sessions=_dates(frame.sessions), net=net_history.tolist(), close=frame.close[row].tolist()
+            sessions=view.sessions, net=net_history.tolist(), close=view.prices(row)[3].tolist()
         ),
         reason=missing,
     )  # fmt: skip
-
-
-def _dates(days: np.ndarray) -> list[dt.date]:
-    return [dt.date.fromisoformat(str(day)) for day in days]
 
 
 def _net(call: FloatArray, put: FloatArray, rule: SignRule) -> FloatArray:
@@ -190,17 +202,14 @@ def _moment(snapshots: list[Snapshot], against: Against) -> Snapshot | None:
     return last_of[sessions[-back]] if len(sessions) >= back else None
 
 
-def _earlier(market: Market, engine: Engine, row: int, moment: Snapshot) -> _Chain:
-    key = name_id(market, row)
-    expiries = read_expiries(engine, moment.taken_at, market.frame.ids, key).get(row, [])
-    price = read_spots(engine, moment.taken_at, key)["price"]
-    return _chain(market, engine, row, moment.taken_at, float(price[0]) if price.len() else float("nan"), expiries)
+def _earlier(view: View, row: int, moment: Snapshot) -> _Chain:
+    expiries = view.expirations_at(row, moment)
+    price = read_spots(view.store, moment.taken_at, view.id(row))["price"]
+    return _chain(view, row, moment.taken_at, float(price[0]) if price.len() else float("nan"), expiries)
 
 
-def _chain(
-    market: Market, engine: Engine, row: int, taken_at: dt.datetime, spot: float, expiries: list[Expiry]
-) -> _Chain:
-    rows = read_chain(engine, name_id(market, row), taken_at)
+def _chain(view: View, row: int, taken_at: dt.datetime, spot: float, expiries: list[Expiry]) -> _Chain:
+    rows = read_chain(view.store, view.id(row), taken_at)
     expiration = rows["expiration"].to_numpy().astype("datetime64[D]")
     strike, is_call = numbers(rows["strike"]), rows["is_call"].to_numpy().astype(bool)
     listed = np.array([e.expiration for e in expiries], dtype="datetime64[D]")
@@ -211,7 +220,7 @@ def _chain(
     parameters = np.array([e.svi for e in expiries], dtype=np.float64).reshape(-1, 5)[place]
     with np.errstate(invalid="ignore", divide="ignore"):
         vol = smile_vol(parameters, years, np.log(strike / forward))
-    gamma = contract_gamma(spot, strike, years, vol, rate=market.frame.state.rate, dividend_yield=carry)
+    gamma = contract_gamma(spot, strike, years, vol, rate=view.rate, dividend_yield=carry)
     bid, ask = numbers(rows["bid"]), numbers(rows["ask"])
     mid = np.where(usable_quote(bid, ask), 0.5 * (bid + ask), np.nan)
     interest, volume = numbers(rows["open_interest"]), numbers(rows["volume"])
@@ -286,13 +295,12 @@ def _strikes(now: _Chain, before: _Chain | None, multiplier: float, rule: SignRu
     ]
 
 
-def _bucketed(market: Market, listed: np.ndarray) -> IntArray:
-    frame = market.frame
-    return bucket_of(listed, *running_ends(frame.calendar, frame.sessions[-1], over=market.as_of.time() >= _CLOSE))
+def _bucketed(view: View, listed: np.ndarray) -> IntArray:
+    return bucket_of(listed, *running_ends(view.calendar, np.datetime64(view.today, "D"), over=view.over))
 
 
 def _expiries(
-    market: Market,
+    view: View,
     listed: np.ndarray,
     chosen: BoolArray,
     place: IntArray,
@@ -300,7 +308,7 @@ def _expiries(
     before: _Chain | None,
     found: Exposure,
 ) -> list[ExpiryPart]:
-    buckets = _bucketed(market, listed)
+    buckets = _bucketed(view, listed)
     calls, puts = (
         np.bincount(place, np.where(now.is_call == side, now.interest, 0.0), listed.size).astype(np.float64)
         for side in (True, False)
@@ -308,7 +316,7 @@ def _expiries(
     put_call = put_call_ratio(puts, calls)
     opened = np.bincount(place, interest_change(now.interest, _matched(now, before)).contracts, listed.size)
     whole = float(np.nansum(found.gross))
-    days = (listed - np.datetime64(market.today, "D")).astype(np.int64)
+    days = (listed - np.datetime64(view.today, "D")).astype(np.int64)
     return [
         ExpiryPart(
             expiration=listed[i].astype(object),
@@ -328,8 +336,8 @@ def _expiries(
     ]
 
 
-def _buckets(market: Market, listed: np.ndarray, found: Exposure) -> list[Bucket]:
-    buckets = _bucketed(market, listed)
+def _buckets(view: View, listed: np.ndarray, found: Exposure) -> list[Bucket]:
+    buckets = _bucketed(view, listed)
     gross = np.bincount(buckets, np.nan_to_num(found.gross), 3)
     net = np.bincount(buckets, np.nan_to_num(found.net), 3)
     whole = float(gross.sum())
@@ -339,15 +347,26 @@ def _buckets(market: Market, listed: np.ndarray, found: Exposure) -> list[Bucket
     ]
 
 
-def _fan(market: Market, row: int, asked: dt.date | None) -> Fan | None:
-    readable = market.readable_expiries(row)
+def _stored_buckets(view: View, row: int) -> list[Bucket]:
+    """Shares of what was summed up of chains that are not kept."""
+    week, month = (float(view.daily(f"{period}_exposure", row)[view.last]) for period in ("week", "month"))
+    whole = sum(abs(float(view.daily(f"{side}_exposure", row)[view.last])) for side in ("call", "put"))
+    parts = (week, month, whole - week - month)
+    return [
+        Bucket(bucket=name, net=None, share=100 * part / whole if whole else None)
+        for name, part in zip(BUCKETS, parts, strict=True)
+    ]
+
+
+def _fan(view: View, row: int, asked: dt.date | None) -> Fan | None:
+    readable = view.readable_expirations(row)
     if not readable:
         return None
     monthly = [e for e in readable if is_monthly(np.array(e.expiration, dtype="datetime64[D]"))]
     expiry = next((e for e in readable if e.expiration == asked), (monthly or readable)[0])
-    calendar, held = market.frame.calendar, market.frame.sessions.size
+    calendar, held = view.calendar, view.end
     end = int(np.searchsorted(calendar, np.datetime64(expiry.expiration, "D")))
-    price = float(market.frame.close[row, -1])
+    price = view.price(row)
     half = price * expiry.vol * float(np.sqrt(max(expiry.years, 0.0)))
     return fan_over("ahead", calendar[held - 1 : end + 1], price, half, current=True) if end >= held else None
 

@@ -9,12 +9,13 @@ from pydantic import BaseModel, Field, field_validator
 
 from flinch.core.gamma import DEFAULT_RULE, SignRule
 from flinch.features.dossier.moves import Fan
+from flinch.web import AsOfQuery
 
 Against = Literal["snapshot", "yesterday", "week"]
 BucketName = Literal["week", "month", "beyond"]
 
 
-class PositioningQuery(BaseModel):
+class PositioningQuery(AsOfQuery):
     rule: SignRule = Field(DEFAULT_RULE, description="What customers are assumed to have done")
     against: Against = Field("yesterday", description="The earlier moment to compare with")
     expirations: str = Field(
@@ -159,6 +160,7 @@ class PositioningView(BaseModel):
     says: str = Field(description="The rule in words")
     multiplier: float
     against: dt.datetime | None = Field(description="The moment compared with, UTC; none when there is none")
+    chain_kept: bool = Field(description="Without it there are no contracts, only what was summed up of them")
     now: Side
     before: Side
     changes: Changes

@@ -18,7 +18,7 @@ from flinch.features.dossier.schemas import (
 )
 from flinch.features.dossier.volatility import VolatilityView
 from flinch.feeds.export import FILES
-from flinch.web import ERRORS, Problem, dictionary, market, own_metrics, reply, services
+from flinch.web import ERRORS, AsOfQuery, Problem, dictionary, own_metrics, reply, view
 
 blueprint = APIBlueprint("dossier", __name__, url_prefix="/api/dossier", abp_responses=ERRORS)
 
@@ -26,37 +26,37 @@ blueprint = APIBlueprint("dossier", __name__, url_prefix="/api/dossier", abp_res
 @blueprint.get("/<path:symbol>", responses={200: Dossier, 404: Problem, 422: Problem})
 def read_dossier(path: DossierPath, query: DossierQuery) -> Response:
     """Everything about one name."""
-    return reply(service.dossier(market(), path.symbol, query.estimator, query.window))
+    return reply(service.dossier(view(query.as_of), path.symbol, query.estimator, query.window))
 
 
 @blueprint.get("/over-time/<path:symbol>", responses={200: OverTime, 404: Problem, 422: Problem})
 def read_over_time(path: DossierPath, query: OverTimeQuery) -> Response:
     """Any number of one name over its history."""
-    return reply(service.over_time(market(), dictionary(), own_metrics(), path.symbol, query))
+    return reply(service.over_time(view(query.as_of), dictionary(), own_metrics(), path.symbol, query))
 
 
 @blueprint.get("/volatility/<path:symbol>", responses={200: VolatilityView, 404: Problem, 422: Problem})
 def read_volatility(path: DossierPath, query: DossierQuery) -> Response:
     """One name's volatility: history, smiles, term structure, cone, forecast, past reports."""
-    return reply(volatility.volatility(market(), services().engine, path.symbol, query.estimator, query.window))
+    return reply(volatility.volatility(view(query.as_of), path.symbol, query.estimator, query.window))
 
 
 @blueprint.get("/expected-move/<path:symbol>", responses={200: MovesView, 404: Problem, 422: Problem})
-def read_moves(path: DossierPath) -> Response:
+def read_moves(path: DossierPath, query: AsOfQuery) -> Response:
     """One name's expected moves: fans, where price stands in them, today's, and the ledger of past cycles."""
-    return reply(moves.moves(market(), services().engine, path.symbol))
+    return reply(moves.moves(view(query.as_of), path.symbol))
 
 
 @blueprint.get("/positioning/<path:symbol>", responses={200: PositioningView, 404: Problem, 422: Problem})
 def read_positioning(path: DossierPath, query: PositioningQuery) -> Response:
     """One name's gamma exposure and open interest: where they lie and how they are changing."""
-    return reply(positioning.positioning(market(), services().engine, path.symbol, query))
+    return reply(positioning.positioning(view(query.as_of), path.symbol, query))
 
 
 @blueprint.get("/chain/<path:symbol>", responses={200: ChainView, 404: Problem, 422: Problem})
 def read_chain(path: DossierPath, query: ChainQuery) -> Response:
     """One expiration's option chain."""
-    return reply(chain.chain(market(), services().engine, path.symbol, query.expiration))
+    return reply(chain.chain(view(query.as_of), path.symbol, query.expiration))
 
 
 @blueprint.get(
@@ -65,4 +65,4 @@ def read_chain(path: DossierPath, query: ChainQuery) -> Response:
 )
 def export_chain(path: DossierPath, query: ChainExportQuery) -> Response:
     """One expiration's option chain as CSV, XLSX or JSON."""
-    return chain_export.as_file(chain.chain(market(), services().engine, path.symbol, query.expiration), query.format)
+    return chain_export.as_file(chain.chain(view(query.as_of), path.symbol, query.expiration), query.format)

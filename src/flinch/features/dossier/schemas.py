@@ -6,18 +6,19 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from flinch.core.volatility import Estimator
+from flinch.web import AsOfQuery
 
 
 class DossierPath(BaseModel):
     symbol: str = Field(max_length=64)
 
 
-class DossierQuery(BaseModel):
+class DossierQuery(AsOfQuery):
     estimator: Estimator = "yang_zhang"
     window: int = Field(21, ge=5, le=252, description="Sessions of historical volatility")
 
 
-class ChainQuery(BaseModel):
+class ChainQuery(AsOfQuery):
     expiration: dt.date | None = Field(None, description="None: the nearest monthly one")
 
 
@@ -25,9 +26,9 @@ class ChainExportQuery(ChainQuery):
     format: Literal["csv", "xlsx", "json"] = "xlsx"
 
 
-class OverTimeQuery(BaseModel):
+class OverTimeQuery(AsOfQuery):
     expression: str = Field(max_length=1_001, description="A metric, an own metric, or any expression")
-    reference: float | None = Field(None, description="A line to compare with; none: the newest value")
+    reference: float | None = Field(None, description="A line to compare with; none: the session's value")
 
 
 class OverTime(BaseModel):
@@ -45,7 +46,7 @@ class OverTime(BaseModel):
     reference: float | None
     known: int = Field(description="Sessions with a value")
     above: int = Field(description="Of these, sessions above the reference, or in which the condition held")
-    reason: str | None = Field(description="Why there is no value in the newest session")
+    reason: str | None = Field(description="Why there is no value in the session")
 
 
 class Today(BaseModel):
@@ -125,8 +126,12 @@ class NextReport(BaseModel):
 
 
 class Dossier(BaseModel):
-    """Everything this version knows about one name."""
+    """Everything that was known of one name in a session."""
 
+    session: dt.date
+    newest: bool = Field(description="Whether this is the newest session")
+    as_of: dt.datetime = Field(description="In exchange time")
+    chain_kept: bool = Field(description="Whether the session's option chains are kept")
     symbol: str
     company: str
     kind: str

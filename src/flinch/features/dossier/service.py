@@ -1,4 +1,4 @@
-"""Putting one name's Dossier together from the frame."""
+"""One name's Dossier as of a session."""
 
 from __future__ import annotations
 
@@ -29,40 +29,45 @@ from flinch.features.dossier.schemas import (
     Today,
     VolatilityYear,
 )
-from flinch.market import Dictionary, Market
+from flinch.market import Dictionary, View
 from flinch.screening.columns import Described, describe
-from flinch.store.frame import Expiry
+from flinch.store.market.models import TENORS
+from flinch.store.market.surfaces import Expiry
+
+NOT_KEPT = "the chain of this session was not kept"
 
 
-def dossier(market: Market, symbol: str, estimator: Estimator, window: int) -> Dossier:
+def dossier(view: View, symbol: str, estimator: Estimator, window: int) -> Dossier:
     """The Dossier of `symbol`; raises UnknownName."""
-    row = market.row(symbol)
-    frame = market.frame
-    name = frame.names[row]
-    report = market.next_report(row)
+    row = view.row(symbol)
+    name, report = view.name(row), view.next_report(row)
     return Dossier(
+        session=view.today,
+        newest=view.is_newest,
+        as_of=view.as_of,
+        chain_kept=view.snapshot is not None,
         symbol=name.symbol,
         company=name.company,
         kind=name.kind,
         sector=name.sector,
         listed_on=name.listed_on,
-        market_cap=float(market.metric("market_cap")[row]),
+        market_cap=float(view.metric("market_cap")[row]),
         next_report=report
-        and NextReport(session=report.session, timing=report.timing, days=(report.session - market.today).days),
-        today=_today(market, row),
-        year=_year(market, row, estimator, window),
-        standing=_standing(market, row),
-        expiries=[expiry_row(market, row, expiry) for expiry in frame.expiries.get(row, [])],
-        tenors=[TenorPoint(days=days, vol=100 * float(vols[row, -1])) for days, vols in frame.implied.items()],
+        and NextReport(session=report.session, timing=report.timing, days=(report.session - view.today).days),
+        today=_today(view, row),
+        year=_year(view, row, estimator, window),
+        standing=_standing(view, row),
+        expiries=[expiry_row(view, row, expiry) for expiry in view.expirations(row)],
+        tenors=[TenorPoint(days=days, vol=float(view.metric(f"iv{days}")[row])) for days in TENORS],
     )
 
 
-def _today(market: Market, row: int) -> Today:
-    price, previous = market.frame.close[row, -1], market.frame.close[row, -2]
-    expiries = market.readable_expiries(row)
+def _today(view: View, row: int) -> Today:
+    price, previous = view.price(row), view.previous_close(row)
+    expiries = view.readable_expirations(row)
 
     def metric(key: str) -> float:
-        return float(market.metric(key)[row])
+        return float(view.metric(key)[row])
 
     return Today(
         price=price,
@@ -75,27 +80,25 @@ def _today(market: Market, row: int) -> Today:
         next_day_move_pct=metric("next_day_move_pct"),
         priced_by=expiries[0].expiration if expiries else None,
         spent_pct=metric("spent"),
-        reason=market.reason("spent", row),
-        next_reason=market.reason("next_day_move", row),
+        reason=view.reason("spent", row),
+        next_reason=view.reason("next_day_move", row),
     )
 
 
-def _year(market: Market, row: int, estimator: Estimator, window: int) -> VolatilityYear:
-    frame = market.frame
-    hv = historical_vol(*frame.bars(row), window, estimator=estimator)
-    sessions = [dt.date.fromisoformat(str(day)) for day in frame.sessions[-LOOKBACK:]]
-    reports = [report.session for report in frame.reports.get(row, []) if sessions[0] <= report.session <= sessions[-1]]
+def _year(view: View, row: int, estimator: Estimator, window: int) -> VolatilityYear:
+    hv = historical_vol(*view.prices(row), window, estimator=estimator)
+    sessions = view.sessions[-LOOKBACK:]
+    reports = [report.session for report in view.reports(row) if sessions[0] <= report.session <= view.today]
     return VolatilityYear(
         sessions=sessions,
-        iv30=(100 * frame.implied[30][row, -LOOKBACK:]).tolist(),
+        iv30=(100 * view.implied(30, row)[-LOOKBACK:]).tolist(),
         hv=(100 * hv[-LOOKBACK:]).tolist(),
         reports=reports,
     )
 
 
-def _standing(market: Market, row: int) -> Standing:
-    year = market.frame.implied[30][row, -LOOKBACK:]
-    sessions = market.frame.sessions[-LOOKBACK:]
+def _standing(view: View, row: int) -> Standing:
+    year, sessions = view.implied(30, row)[-LOOKBACK:], view.sessions[-LOOKBACK:]
     seen = np.isfinite(year)
     last = year[-1]
     low, high = (int(np.nanargmin(year)), int(np.nanargmax(year))) if seen.any() else (None, None)
@@ -103,9 +106,9 @@ def _standing(market: Market, row: int) -> Standing:
     def at(place: int | None) -> tuple[float | None, dt.date | None]:
         if place is None:
             return None, None
-        return 100 * float(year[place]), dt.date.fromisoformat(str(sessions[place]))
+        return 100 * float(year[place]), sessions[place]
 
-    reason = market.reason("iv_rank", row)
+    reason = view.reason("iv_rank", row)
     observed = int(observed_sessions(year))
     if reason is None and observed < MIN_OBSERVATIONS:
         reason = f"{observed} sessions observed, {MIN_OBSERVATIONS} are needed"
@@ -123,22 +126,17 @@ def _standing(market: Market, row: int) -> Standing:
     )
 
 
-def name_id(market: Market, row: int) -> int:
-    """The store's key of a name."""
-    return int(market.frame.ids[row])
-
-
-def expiry_row(market: Market, row: int, expiry: Expiry) -> ExpiryRow:
+def expiry_row(view: View, row: int, expiry: Expiry) -> ExpiryRow:
     """One listed expiration as the Dossier tells it."""
-    price = float(market.frame.close[row, -1])
+    price = view.price(row)
     move = float(expected_move(price, expiry.vol, expiry.years))
-    report = market.next_report(row)
+    report = view.next_report(row)
     inside = report is not None and (
         report.session < expiry.expiration or (report.session == expiry.expiration and report.timing == "before_open")
     )
     return ExpiryRow(
         expiration=expiry.expiration,
-        days=(expiry.expiration - market.today).days,
+        days=(expiry.expiration - view.today).days,
         monthly=bool(is_monthly(np.array(expiry.expiration, dtype="datetime64[D]"))),
         vol=100 * expiry.vol,
         forward=expiry.forward,
@@ -160,14 +158,14 @@ def expiry_row(market: Market, row: int, expiry: Expiry) -> ExpiryRow:
 
 
 def over_time(
-    market: Market, dictionary: Dictionary, own: dict[str, Described], symbol: str, query: OverTimeQuery
+    view: View, dictionary: Dictionary, own: dict[str, Described], symbol: str, query: OverTimeQuery
 ) -> OverTime:
     """A metric or expression of one name in every session; raises UnknownName and RuleError."""
-    row = market.row(symbol)
+    row = view.row(symbol)
     node = dictionary.read(query.expression).node
     if node.kind == "text":
         raise RuleError("A category has no history. Choose a number or a condition.", 0, len(query.expression))
-    values = market.history(node, row)
+    values = view.history(node, row)
     said = describe(query.expression.strip(), own, node.kind)
     known = values[np.isfinite(values)]
     reference = query.reference
@@ -175,17 +173,17 @@ def over_time(
         reference = float(known[-1])
     line = 0.5 if node.kind == "condition" or reference is None else reference
     return OverTime(
-        symbol=market.frame.names[row].symbol,
+        symbol=view.name(row).symbol,
         expression=query.expression,
         label=said.label,
         unit=said.unit,
         decimals=said.decimals,
         kind=node.kind,
         scale=said.scale,
-        sessions=[dt.date.fromisoformat(str(day)) for day in market.frame.sessions],
+        sessions=view.sessions,
         values=values.tolist(),
         reference=reference,
         known=int(known.size),
         above=int((known > line).sum()),
-        reason=market.reasons(node, market.newest).get(row),
+        reason=view.reasons(node).get(row),
     )

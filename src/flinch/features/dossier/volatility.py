@@ -7,7 +7,6 @@ import datetime as dt
 import numpy as np
 import polars as pl
 from pydantic import BaseModel, Field
-from sqlalchemy import Engine
 
 from flinch.core.arrays import FloatArray
 from flinch.core.moves import sellers_won
@@ -23,10 +22,10 @@ from flinch.core.volatility import (
     volatility_cone,
 )
 from flinch.features.dossier.schemas import ExpiryRow
-from flinch.features.dossier.service import expiry_row, name_id
-from flinch.market import PLAIN, Market
-from flinch.store.chain import read_chain, read_dividends
-from flinch.store.frame import Expiry
+from flinch.features.dossier.service import expiry_row
+from flinch.market import PLAIN, View
+from flinch.store.market.chain import read_chain, read_dividends
+from flinch.store.market.surfaces import Expiry
 from flinch.store.reading import numbers
 
 _CURVE_POINTS = 41
@@ -126,63 +125,61 @@ class VolatilityView(BaseModel):
     )
 
 
-def volatility(market: Market, engine: Engine, symbol: str, estimator: Estimator, window: int) -> VolatilityView:
+def volatility(view: View, symbol: str, estimator: Estimator, window: int) -> VolatilityView:
     """Everything about one name's volatility; raises UnknownName."""
-    row = market.row(symbol)
-    frame = market.frame
-    expiries = frame.expiries.get(row, [])
-    reports = _past_reports(market, row)
+    row = view.row(symbol)
+    expiries = view.expirations(row)
+    reports = _past_reports(view, row)
     known = [r for r in reports if r.priced is not None and r.moved is not None]
     return VolatilityView(
-        symbol=frame.names[row].symbol,
-        history=_history(market, engine, row, estimator, window),
-        smiles=_smiles(market, engine, row, expiries),
-        expiries=[expiry_row(market, row, expiry) for expiry in expiries],
-        cone=_cone(market, row, estimator),
+        symbol=view.name(row).symbol,
+        history=_history(view, row, estimator, window),
+        smiles=_smiles(view, row, expiries),
+        expiries=[expiry_row(view, row, expiry) for expiry in expiries],
+        cone=_cone(view, row, estimator),
         reports=reports,
         average_priced=float(np.mean([r.priced for r in known])) if known else None,
         average_moved=float(np.mean([abs(r.moved or 0) for r in known])) if known else None,
-        forecast=_forecast(market, row),
-        dividend_yield=float(market.metric("dividend_yield")[row]),
+        forecast=_forecast(view, row),
+        dividend_yield=float(view.metric("dividend_yield")[row]),
     )
 
 
-def _history(market: Market, engine: Engine, row: int, estimator: Estimator, window: int) -> VolatilityHistory:
-    frame = market.frame
-
+def _history(view: View, row: int, estimator: Estimator, window: int) -> VolatilityHistory:
     def over_time(text: str) -> FloatArray:
-        return market.history(PLAIN.read(text).node, row)
+        return view.history(PLAIN.read(text).node, row)
 
     hv = f'hv({window}, "{estimator}")'
     return VolatilityHistory(
-        sessions=[dt.date.fromisoformat(str(day)) for day in frame.sessions],
+        sessions=view.sessions,
         iv30=over_time("iv30").tolist(),
         iv30_ex_earnings=over_time("iv30_ex_earnings").tolist(),
-        hv=(100 * historical_vol(*frame.bars(row), window, estimator=estimator)).tolist(),
+        hv=(100 * historical_vol(*view.prices(row), window, estimator=estimator)).tolist(),
         ratio=over_time(f"iv30 / {hv}").tolist(),
         ratio_percentile=over_time(f"rank_pct(iv30 / {hv}, 252)").tolist(),
         iv_percentile=over_time("iv_percentile").tolist(),
-        reports=[r.session for r in frame.reports.get(row, []) if r.session <= market.today],
+        reports=[r.session for r in view.reports(row) if r.session <= view.today],
         ex_dates=[
             day
-            for day in read_dividends(engine, name_id(market, row))["ex_date"].to_list()
-            if market.date(0) <= day <= market.today
+            for day in read_dividends(view.store, view.id(row))["ex_date"].to_list()
+            if view.date(0) <= day <= view.today
         ],
     )
 
 
-def _smiles(market: Market, engine: Engine, row: int, expiries: list[Expiry]) -> list[Smile]:
-    chain = read_chain(engine, name_id(market, row), market.frame.state.as_of)
-    american = market.exercise(row) == "american"
+def _smiles(view: View, row: int, expiries: list[Expiry]) -> list[Smile]:
+    # Without a kept chain a smile is its curve alone.
+    chain = read_chain(view.store, view.id(row), view.snapshot.taken_at if view.snapshot else view.as_of)
+    american = view.exercise(row) == "american"
     out = []
     for expiry in expiries:
         rows = chain.filter(pl.col("expiration") == expiry.expiration)
-        out.append(_smile(market, expiry, rows, float(market.frame.close[row, -1]), american))
+        out.append(_smile(view, expiry, rows, view.price(row), american))
     return out
 
 
-def _smile(market: Market, expiry: Expiry, rows: pl.DataFrame, spot: float, american: bool) -> Smile:
-    rate, parameters, years = market.frame.state.rate, np.array(expiry.svi), expiry.years
+def _smile(view: View, expiry: Expiry, rows: pl.DataFrame, spot: float, american: bool) -> Smile:
+    rate, parameters, years = view.rate, np.array(expiry.svi), expiry.years
     money = rows.filter(pl.col("is_call") == (pl.col("strike") >= expiry.forward)).sort("strike")
     strike, is_call = numbers(money["strike"]), money["is_call"].to_numpy()
     bid, ask = numbers(money["bid"]), numbers(money["ask"])
@@ -203,11 +200,11 @@ def _smile(market: Market, expiry: Expiry, rows: pl.DataFrame, spot: float, amer
             for price in (bid, ask, 0.5 * (bid + ask))
         )
         used = usable_quote(bid, ask)
-    curve = np.linspace(strike.min(), strike.max(), _CURVE_POINTS) if strike.size else np.empty(0)
+    curve = np.linspace(*_shown(expiry, strike), _CURVE_POINTS)
     vols = smile_vol(np.tile(parameters, (curve.size, 1)), np.full(curve.size, years), np.log(curve / expiry.forward))
     return Smile(
         expiration=expiry.expiration,
-        days=(expiry.expiration - market.today).days,
+        days=(expiry.expiration - view.today).days,
         forward=expiry.forward,
         carry=100 * expiry.carry,
         quality=expiry.quality,
@@ -225,8 +222,16 @@ def _smile(market: Market, expiry: Expiry, rows: pl.DataFrame, spot: float, amer
     )  # fmt: skip
 
 
-def _cone(market: Market, row: int, estimator: Estimator) -> Cone:
-    found = volatility_cone(*market.frame.bars(row), estimator=estimator)
+def _shown(expiry: Expiry, strike: FloatArray) -> tuple[float, float]:
+    """Strikes between which a curve is drawn: those listed, or three deviations where the chain was not kept."""
+    if strike.size:
+        return float(strike.min()), float(strike.max())
+    reach = 3 * expiry.vol * float(np.sqrt(max(expiry.years, 0.0)))
+    return expiry.forward * float(np.exp(-reach)), expiry.forward * float(np.exp(reach))
+
+
+def _cone(view: View, row: int, estimator: Estimator) -> Cone:
+    found = volatility_cone(*view.prices(row), estimator=estimator)
     return Cone(
         shares=list(SHARES),
         parts=[
@@ -241,16 +246,16 @@ def _cone(market: Market, row: int, estimator: Estimator) -> Cone:
     )
 
 
-def _past_reports(market: Market, row: int) -> list[PastReport]:
+def _past_reports(view: View, row: int) -> list[PastReport]:
     """Newest first."""
-    frame = market.frame
+    frame = view.frame
     priced = frame.daily["implied_earnings_move"][row]
     out = []
-    for report in frame.reports.get(row, []):
+    for report in view.reports(row):
         place = int(np.searchsorted(frame.sessions, np.datetime64(report.session, "D"))) + (
             report.timing != "before_open"
         )
-        if not 1 <= place < frame.sessions.size or report.session < market.date(0):
+        if not 1 <= place <= view.last or report.session < view.date(0):
             continue
         move = 100 * float(frame.close[row, place] / frame.close[row, place - 1] - 1)
         implied = 100 * float(priced[place - 1])
@@ -268,14 +273,12 @@ def _past_reports(market: Market, row: int) -> list[PastReport]:
     return out[::-1]
 
 
-def _forecast(market: Market, row: int) -> Forecast:
-    frame = market.frame
-    variance = session_variance(*(array[row : row + 1] for array in (frame.open, frame.high, frame.low, frame.close)))
-    forecast = market.panel.series["forecast_vol"][row : row + 1]
-    errors = forecast_errors(variance, forecast, frame.implied[30][row : row + 1])
+def _forecast(view: View, row: int) -> Forecast:
+    forecast = view.history(PLAIN.read("forecast_vol").node, row) / 100
+    errors = forecast_errors(session_variance(*view.prices(row)), forecast, view.implied(30, row))
     return Forecast(
-        value=100 * float(forecast[0, -1]),
-        reason=market.reason("forecast_vol", row),
+        value=float(view.metric("forecast_vol")[row]),
+        reason=view.reason("forecast_vol", row),
         outcomes=errors.outcomes,
         forecast_error=100 * errors.forecast,
         last_error=100 * errors.last,

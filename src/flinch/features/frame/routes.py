@@ -1,7 +1,5 @@
 from __future__ import annotations
 
-import datetime as dt
-
 import numpy as np
 from flask import Response
 from flask_openapi3 import APIBlueprint
@@ -9,7 +7,7 @@ from flask_openapi3 import APIBlueprint
 from flinch.core.volatility import LOOKBACK, historical_vol
 from flinch.features.frame.schemas import Fact, MarketInfo, NameList, NameRow, Peek, PeekQuery, SymbolPath
 from flinch.market import PLAIN
-from flinch.web import ERRORS, Problem, market, reply
+from flinch.web import ERRORS, Problem, reply, view
 
 PEEK_METRICS = (
     "price", "change_pct", "avg_volume_50", "market_cap", "avg_option_volume_21", "atm_width", "iv30", "hv21", "iv_hv_ratio",
@@ -22,13 +20,13 @@ blueprint = APIBlueprint("frame", __name__, url_prefix="/api", abp_responses=ERR
 @blueprint.get("/market", responses={200: MarketInfo})
 def read_market() -> Response:
     """What is loaded, and its as-of instant."""
-    now = market()
-    sessions = [dt.date.fromisoformat(str(day)) for day in now.frame.sessions]
+    now = view()
+    sessions = now.sessions
     return reply(
         MarketInfo(
-            source=now.frame.state.source,
+            source=now.source,
             as_of=now.as_of,
-            version=now.frame.state.data_version,
+            version=now.data_version,
             names=len(now.frame.names),
             sessions=sessions,
         )
@@ -38,22 +36,19 @@ def read_market() -> Response:
 @blueprint.get("/names", responses={200: NameList})
 def list_names() -> Response:
     """Every listed name, for the jump-to-name search."""
-    return reply(NameList(names=[NameRow(**name._asdict()) for name in market().frame.names]))
+    return reply(NameList(names=[NameRow(**name._asdict()) for name in view().frame.names]))
 
 
 @blueprint.get("/peek/<path:symbol>", responses={200: Peek, 404: Problem})
 def peek(path: SymbolPath, query: PeekQuery) -> Response:
     """A name at a glance, as of a session."""
-    now = market()
+    now = view(query.as_of)
     row = now.row(path.symbol)
-    session = now.newest if query.as_of is None else now.session_on(query.as_of)
-    year = slice(max(0, session + 1 - LOOKBACK), session + 1)
-    frame = now.frame
-    name = frame.names[row]
-    hv = historical_vol(*frame.bars(row), 21, estimator="yang_zhang")[year]
+    name, year = now.name(row), slice(-LOOKBACK, None)
+    hv = historical_vol(*now.prices(row), 21, estimator="yang_zhang")[year]
     nodes = {key: PLAIN.read(key).node for key in PEEK_METRICS}
     facts = {
-        key: Fact(value=float(now.column(node, session).values[row]), reason=now.reasons(node, session).get(row))
+        key: Fact(value=float(now.column(node).values[row]), reason=now.reasons(node).get(row))
         for key, node in nodes.items()
     }
     return reply(
@@ -63,9 +58,9 @@ def peek(path: SymbolPath, query: PeekQuery) -> Response:
             kind=name.kind,
             sector=name.sector,
             facts=facts,
-            session=now.date(session),
-            sessions=[dt.date.fromisoformat(str(day)) for day in frame.sessions[year]],
-            iv30=np.round(100 * frame.implied[30][row, year], 3).tolist(),
+            session=now.today,
+            sessions=now.sessions[year],
+            iv30=np.round(100 * now.implied(30, row)[year], 3).tolist(),
             hv21=np.round(100 * hv, 3).tolist(),
         )
     )

@@ -17,7 +17,7 @@ from flinch.features.handbook.schemas import (
     OwnMetricList,
     OwnMetricPath,
 )
-from flinch.store.kept import OWN_METRICS
+from flinch.store.owned.kept import OWN_METRICS
 from flinch.web import ERRORS, Done, Problem, UserError, dictionary, owner, reply, services
 
 blueprint = APIBlueprint("handbook", __name__, url_prefix="/api", abp_responses=ERRORS)
@@ -28,7 +28,7 @@ _GONE = Problem(type="no_such_metric", message="This metric is not there any mor
 @blueprint.get("/handbook", responses={200: Handbook})
 def read_handbook() -> Response:
     """Every metric of the catalogue and every function of the rule language."""
-    return reply(service.handbook(dictionary(), OWN_METRICS.all(services().engine, owner())))
+    return reply(service.handbook(dictionary(), OWN_METRICS.all(services().owned, owner())))
 
 
 @blueprint.post("/check", responses={200: CheckReply})
@@ -41,7 +41,7 @@ def check_text(body: CheckRequest) -> Response:
 def list_own_metrics() -> Response:
     """The user's own metrics."""
     known = dictionary()
-    rows = OWN_METRICS.all(services().engine, owner())
+    rows = OWN_METRICS.all(services().owned, owner())
     return reply(OwnMetricList(metrics=[service.as_reply(row, known) for row in rows]))
 
 
@@ -60,7 +60,7 @@ def replace_own_metric(path: OwnMetricPath, body: OwnMetricDraft) -> Response:
 @blueprint.delete("/own-metrics/<int:id>", responses={200: Done, 404: Problem})
 def delete_own_metric(path: OwnMetricPath) -> Response:
     """Remove one; it can be restored. Rules that use it then say so."""
-    if not OWN_METRICS.remove(services().engine, owner(), path.id, dt.datetime.now(dt.UTC)):
+    if not OWN_METRICS.remove(services().owned, owner(), path.id, dt.datetime.now(dt.UTC)):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -68,13 +68,13 @@ def delete_own_metric(path: OwnMetricPath) -> Response:
 @blueprint.post("/own-metrics/<int:id>/restore", responses={200: Done, 404: Problem, 409: Problem})
 def restore_own_metric(path: OwnMetricPath) -> Response:
     """Take a removal back."""
-    if not OWN_METRICS.restore(services().engine, owner(), path.id):
+    if not OWN_METRICS.restore(services().owned, owner(), path.id):
         raise UserError(_GONE, 404)
     return reply(Done())
 
 
 def _keep(body: OwnMetricDraft, id: int | None) -> Response:
-    engine = services().engine
+    engine = services().owned
     row = OWN_METRICS.save(
         engine,
         owner(),

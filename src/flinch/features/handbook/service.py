@@ -17,7 +17,7 @@ from flinch.features.handbook.schemas import (
     OwnMetricDraft,
 )
 from flinch.market import Dictionary
-from flinch.store.models import OwnMetric as Row
+from flinch.store.owned.models import OwnMetric as Row
 from flinch.web import Problem, UserError, with_own
 
 OWN_GROUP = "your own"

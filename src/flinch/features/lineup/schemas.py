@@ -21,6 +21,7 @@ class LineupRequest(BaseModel):
     own: Text = Field("", description="The expression of an own baseline")
     x: Text = Field("hv21", description="Across, for the scatter")
     y: Text = Field("iv30", description="Up, for the scatter")
+    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
 
 
 class Axis(BaseModel):
@@ -71,6 +72,8 @@ class FundPart(BaseModel):
 
 class Lineup(BaseModel):
     source: str
+    session: dt.date
+    newest: bool = Field(description="Whether this is the newest session")
     metric: Axis
     baseline: Axis
     x: Axis
@@ -84,6 +87,7 @@ class CorrelationRequest(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     symbols: list[Annotated[str, Field(max_length=12)]] = Field(min_length=2, max_length=MOST_CORRELATED)
     sessions: int = Field(126, ge=42, le=504)
+    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
 
 
 class Tie(BaseModel):

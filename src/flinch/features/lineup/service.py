@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
-
 import numpy as np
 from sqlalchemy import Engine
 
@@ -22,10 +20,9 @@ from flinch.features.lineup.schemas import (
     LineupRow,
     Tie,
 )
-from flinch.market import PLAIN, Dictionary, Market
+from flinch.market import PLAIN, Dictionary, View
 from flinch.screening.columns import Described, describe
 from flinch.screening.groups import members
-from flinch.store.frame import MarketFrame
 
 _BASELINES = {
     "yesterday": ("lag(({x}), 1)", "the session before"),
@@ -38,16 +35,15 @@ _TIES = 5
 
 
 def lineup(
-    market: Market,
+    view: View,
     engine: Engine,
     owner: int,
     dictionary: Dictionary,
     own: dict[str, Described],
     request: LineupRequest,
 ) -> Lineup:
-    """The names of a group as of the newest session; raises NoSuchGroup and RuleError."""
-    frame = market.frame
-    rows = np.flatnonzero(members(market, engine, owner, request.source))[:MOST_NAMES]
+    """The names of a group as of a session; raises NoSuchGroup and RuleError."""
+    rows = np.flatnonzero(members(view, engine, owner, request.source))[:MOST_NAMES]
     metric = _number(dictionary, request.metric, "metric")
     if request.baseline == "own":
         text, words = request.own, ""
@@ -63,16 +59,16 @@ def lineup(
         "x": _number(dictionary, request.x, "x"),
         "y": _number(dictionary, request.y, "y"),
     }
-    found = {key: market.column(node, market.newest).values[rows] for key, node in nodes.items()}
+    found = {key: view.column(node).values[rows] for key, node in nodes.items()}
     with np.errstate(invalid="ignore", divide="ignore"):
         found["change"] = found["value"] - found["baseline"]
         found["ratio"] = np.where(found["baseline"] > 0, found["value"] / found["baseline"], np.nan)
     axis = _axis(request.metric, own, metric)
-    why = [market.reasons(node, market.newest) for node in (metric, baseline)]
+    why = [view.reasons(node) for node in (metric, baseline)]
     listed = [
         LineupRow(
-            symbol=frame.names[row].symbol,
-            company=frame.names[row].company,
+            symbol=view.name(row).symbol,
+            company=view.name(row).company,
             **{key: float(values[i]) for key, values in found.items()},
             reason=why[0].get(int(row)) or why[1].get(int(row)),
         )
@@ -82,13 +78,15 @@ def lineup(
     said = _axis(text, own, baseline)
     return Lineup(
         source=request.source,
+        session=view.today,
+        newest=view.is_newest,
         metric=axis,
         baseline=said.model_copy(update={"label": words}) if words else said,
         x=_axis(request.x, own, nodes["x"]),
         y=_axis(request.y, own, nodes["y"]),
         rows=listed,
-        callouts=_callouts(frame, rows, found, axis, words or said.label),
-        fund=_fund(market, market.row(detail)) if kind == "members" else None,
+        callouts=_callouts(view, rows, found, axis, words or said.label),
+        fund=_fund(view, view.row(detail)) if kind == "members" else None,
     )
 
 
@@ -108,11 +106,8 @@ def _axis(text: str, own: dict[str, Described], node: Node) -> Axis:
     return Axis(expression=text, label=said.label, unit=said.unit, decimals=said.decimals)
 
 
-def _callouts(
-    frame: MarketFrame, rows: IntArray, found: dict[str, FloatArray], axis: Axis, baseline: str
-) -> list[Callout]:
+def _callouts(view: View, rows: IntArray, found: dict[str, FloatArray], axis: Axis, baseline: str) -> list[Callout]:
     """What stands out, each with its number."""
-    names = frame.names
     out: list[Callout] = []
     unit = f" {axis.unit}" if axis.unit in ("%", "σ", "×") else ""
     points = " points" if axis.unit == "%" else unit
@@ -125,7 +120,7 @@ def _callouts(
         i = int(np.nanargmax(values))
         numbers = {name: float(column[i]) for name, column in found.items()}
         words = tell.format(**numbers, against=baseline).replace("-", "\u2212")
-        out.append(Callout(kind=kind, symbol=names[rows[i]].symbol, words=words))
+        out.append(Callout(kind=kind, symbol=view.name(int(rows[i])).symbol, words=words))
 
     pick("rose most", "change", True, f"{{change:+.{n}f}}{points} to {{value:.{n}f}}{unit} against {{against}}")
     pick("fell most", "change", False, f"{{change:+.{n}f}}{points} to {{value:.{n}f}}{unit} against {{against}}")
@@ -138,44 +133,40 @@ def _callouts(
     return out
 
 
-def _fund(market: Market, row: int) -> FundPart:
-    frame = market.frame
+def _fund(view: View, row: int) -> FundPart:
+    def over_time(key: str) -> FloatArray:
+        return view.history(PLAIN.read(key).node, row)
 
-    def over_time(key: str) -> list[float | None]:
-        values: list[float | None] = market.history(PLAIN.read(key).node, row).tolist()
-        return values
-
-    implied = over_time("implied_correlation")
-    realised = over_time("realised_correlation")
-    percentile = float(market.column(PLAIN.read("rank_pct(implied_correlation, 252)").node, market.newest).values[row])
+    implied, realised = over_time("implied_correlation"), over_time("realised_correlation")
+    percentile = float(view.column(PLAIN.read("rank_pct(implied_correlation, 252)").node).values[row])
     return FundPart(
-        symbol=frame.names[row].symbol,
-        sessions=[dt.date.fromisoformat(str(day)) for day in frame.sessions],
-        implied_correlation=implied,
-        realised_correlation=realised,
-        iv30=over_time("iv30"),
-        members_iv30=over_time("members_iv30"),
+        symbol=view.name(row).symbol,
+        sessions=view.sessions,
+        implied_correlation=implied.tolist(),
+        realised_correlation=realised.tolist(),
+        iv30=over_time("iv30").tolist(),
+        members_iv30=over_time("members_iv30").tolist(),
         percentile=percentile,
-        sentence=_fund_words(frame.names[row].symbol, implied[-1], realised[-1], percentile),
+        sentence=_fund_words(view.name(row).symbol, float(implied[view.last]), float(realised[view.last]), percentile),
     )
 
 
-def _fund_words(symbol: str, implied: float | None, realised: float | None, percentile: float) -> str:
-    if implied is None or np.isnan(implied):
+def _fund_words(symbol: str, implied: float, realised: float, percentile: float) -> str:
+    if np.isnan(implied):
         return f"Too few members of {symbol} have an implied volatility to say how alike they are priced to move."
     text = f"{symbol} is priced as if its members moved together by {implied:.2f}"
-    if realised is not None and np.isfinite(realised):
+    if np.isfinite(realised):
         text += f"; over 63 sessions they did by {realised:.2f}"
     if np.isfinite(percentile):
         text += f". That is above {percentile:.0f} % of its year"
     return text + "."
 
 
-def correlations(market: Market, request: CorrelationRequest) -> Correlations:
+def correlations(view: View, request: CorrelationRequest) -> Correlations:
     """How alike names moved over some sessions; raises UnknownName."""
-    rows = [market.row(symbol) for symbol in dict.fromkeys(request.symbols)]
-    symbols = [market.frame.names[row].symbol for row in rows]
-    found = return_correlations(market.frame.close[rows, -request.sessions - 1 :])
+    rows = [view.row(symbol) for symbol in dict.fromkeys(request.symbols)]
+    symbols = [view.name(row).symbol for row in rows]
+    found = return_correlations(view.frame.close[rows, max(0, view.last - request.sessions) :])
     first, second = np.triu_indices(len(rows), 1)
     values = found[first, second]
     known = np.flatnonzero(np.isfinite(values))

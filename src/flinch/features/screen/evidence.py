@@ -31,7 +31,7 @@ from flinch.core.interrupt import checkpoint
 from flinch.core.moves import band_position, cycle_ends, cycles
 from flinch.core.rules import RuleError, evaluate
 from flinch.core.volatility import span_vol
-from flinch.market import Dictionary, Market
+from flinch.market import Dictionary, View
 from flinch.screening.body import StackBody, Text
 from flinch.screening.history import through_history
 
@@ -128,22 +128,22 @@ class Evidence(BaseModel):
     target: TargetFound | None
 
 
-def evidence(market: Market, engine: Engine, owner: int, dictionary: Dictionary, request: EvidenceRequest) -> Evidence:
+def evidence(view: View, engine: Engine, owner: int, dictionary: Dictionary, request: EvidenceRequest) -> Evidence:
     """Evidence as of the newest session; raises RuleError, NoSuchGroup and NothingToStudy."""
-    found = through_history(market, engine, owner, dictionary, request.stack)
+    found = through_history(view, engine, owner, dictionary, request.stack)
     fired = found.held
     if request.fresh:
         before = np.zeros_like(fired)
         before[:, 1:] = fired[:, :-1]
         fired = fired & ~before
-    frame = market.frame
-    side = _side(market, dictionary, request.side)
+    frame = view.frame
+    side = _side(view, dictionary, request.side)
     sideless = int((fired & ~(np.isfinite(side) & (side != 0))).sum())
     fired = fired & np.isfinite(side) & (side != 0)
     studies = []
     for horizon, priced in HORIZONS.items():
         checkpoint()
-        expected = market.panel.series[priced] * np.sqrt(horizon / 252)
+        expected = view.series(priced) * np.sqrt(horizon / 252)
         if request.entry == "open":
             moved = moves_from_open(frame.open, frame.close, expected, horizon)
         else:
@@ -153,7 +153,7 @@ def evidence(market: Market, engine: Engine, owner: int, dictionary: Dictionary,
     by_day = fired.sum(axis=0)
     days, cases = int((by_day > 0).sum()), int(by_day.sum())
     return Evidence(
-        sessions=[dt.date.fromisoformat(str(day)) for day in frame.sessions],
+        sessions=view.sessions,
         fired=by_day.tolist(),
         eligible=found.eligible.sum(axis=0).tolist(),
         names=int(fired.any(axis=1).sum()),
@@ -173,11 +173,11 @@ def evidence(market: Market, engine: Engine, owner: int, dictionary: Dictionary,
             )
             for s in studies
         ],
-        target=_target(market, found.eligible, fired, request.target) if request.target else None,
+        target=_target(view, found.eligible, fired, request.target) if request.target else None,
     )
 
 
-def _side(market: Market, dictionary: Dictionary, text: str) -> FloatArray:
+def _side(view: View, dictionary: Dictionary, text: str) -> FloatArray:
     """The side of the bet, names x sessions or something that broadcasts to it; raises RuleError for a text that has no sign."""
     if text.strip() in ("up", "down"):
         return np.full((1, 1), 1.0 if text.strip() == "up" else -1.0)
@@ -186,7 +186,7 @@ def _side(market: Market, dictionary: Dictionary, text: str) -> FloatArray:
         raise RuleError(
             "The side of the bet wants a number, whose sign says it: above zero up, below zero down.", 0, len(text)
         )
-    value = evaluate([expression.node], market.panel, 0, market.panel.sessions)[0]
+    value = evaluate([expression.node], view.panel, 0, view.panel.sessions)[0]
     return np.asarray(value, dtype=np.float64)
 
 
@@ -207,12 +207,12 @@ def _measured(found: Study, measure: str) -> Measured:
     )
 
 
-def _target(market: Market, eligible: BoolArray, fired: BoolArray, asked: Target) -> TargetFound:
-    frame = market.frame
+def _target(view: View, eligible: BoolArray, fired: BoolArray, asked: Target) -> TargetFound:
+    frame = view.frame
     sessions = frame.sessions.size
     end: FloatArray
     if asked.kind in ("month", "week"):
-        band = market.bands[asked.kind]
+        band = view.band(asked.kind)
         position = band_position(frame.close, band.anchor, band.half_width)
         edge = band.anchor + np.where(position >= 0, band.half_width, -band.half_width)
         price = np.where(np.abs(position) < 1, edge, np.nan)

@@ -14,7 +14,7 @@ from flinch.core.rules import series_keys
 from flinch.core.rules.catalogue import SIGNED
 from flinch.features.screen.schemas import ExportRequest
 from flinch.feeds.export import MIME, Cell, Heading, Sheet, write_sheet
-from flinch.market import Dictionary, Market
+from flinch.market import Dictionary, View
 from flinch.screening.columns import Described, NamedColumn, read_columns
 from flinch.screening.groups import universe
 from flinch.screening.run import Ran, run_stack
@@ -23,7 +23,7 @@ _RULE_HEADINGS = ("rule", "bars", "switched on", "group", "survivors", "lost, no
 
 
 def as_file(
-    market: Market,
+    view: View,
     engine: Engine,
     owner: int,
     dictionary: Dictionary,
@@ -31,23 +31,22 @@ def as_file(
     request: ExportRequest,
 ) -> Response:
     """Every survivor with the columns asked for, in the order asked for."""
-    session = market.newest if request.as_of is None else market.session_on(request.as_of)
-    start = universe(market, engine, owner, request.stack.universe, session)
-    ran = run_stack(market, dictionary, request.stack, start, session)
-    columns = read_columns(market, dictionary, own, request.columns, session)
-    rows = _ordered(market, np.flatnonzero(ran.result.survivors), request.sort, dictionary, own, session)
-    names = market.frame.names
+    start = universe(view, engine, owner, request.stack.universe)
+    ran = run_stack(view, dictionary, request.stack, start)
+    columns = read_columns(view, dictionary, own, request.columns)
+    rows = _ordered(view, np.flatnonzero(ran.result.survivors), request.sort, dictionary, own)
+    names = view.frame.names
     headings = [Heading("symbol", "Symbol", "", 0), Heading("company", "Company", "", 0)]
     headings += [Heading(c.described.key, c.described.label, c.described.unit, c.described.decimals) for c in columns]
     table: list[list[Cell]] = [
         [names[row].symbol, names[row].company, *[_cell(column, int(row)) for column in columns]] for row in rows
     ]
-    notes = _notes(market, request, ran)
+    notes = _notes(view, request, ran)
     used = [column.node for column in columns] + [rule.expression.node for rule in ran.rules if rule.expression]
     if any(node is not None and series_keys(node) & SIGNED for node in used):
         notes.append(("sign of exposure", f"assumed, not measured: {RULE_WORDS[DEFAULT_RULE]}"))
     sheet = Sheet(request.name, headings, table, notes, _rules(ran), _RULE_HEADINGS)
-    name = f"{request.name.strip() or 'screen'} {market.date(session)}.{request.format}"
+    name = f"{request.name.strip() or 'screen'} {view.today}.{request.format}"
     disposition = f"attachment; filename=\"screen.{request.format}\"; filename*=UTF-8''{quote(name, safe='')}"
     return Response(
         write_sheet(sheet, request.format), mimetype=MIME[request.format], headers={"Content-Disposition": disposition}
@@ -55,16 +54,16 @@ def as_file(
 
 
 def _ordered(
-    market: Market, rows: np.ndarray, sort: list[str], dictionary: Dictionary, own: dict[str, Described], session: int
+    view: View, rows: np.ndarray, sort: list[str], dictionary: Dictionary, own: dict[str, Described]
 ) -> np.ndarray:
     """Rows by up to two keys; what has no value comes last whichever way."""
     for key in reversed(sort):
         name, falling = key.lstrip("-"), key.startswith("-")
         if name in ("symbol", "company"):
-            order = sorted(range(rows.size), key=lambda i: getattr(market.frame.names[rows[i]], name), reverse=falling)
+            order = sorted(range(rows.size), key=lambda i: getattr(view.frame.names[rows[i]], name), reverse=falling)
             rows = rows[order]
             continue
-        column = read_columns(market, dictionary, own, [name], session)[0]
+        column = read_columns(view, dictionary, own, [name])[0]
         if column.texts is not None:
             order = sorted(range(rows.size), key=lambda i: column.texts[rows[i]], reverse=falling)  # type: ignore[index]
             rows = rows[order]
@@ -83,16 +82,15 @@ def _cell(column: NamedColumn, row: int) -> Cell:
     return value
 
 
-def _notes(market: Market, request: ExportRequest, ran: Ran) -> list[tuple[str, str]]:
-    newest = ran.session == market.newest
-    moment = f"{market.as_of:%Y-%m-%d %H:%M} New York" if newest else f"{market.date(ran.session)}, at the close"
+def _notes(view: View, request: ExportRequest, ran: Ran) -> list[tuple[str, str]]:
+    moment = f"{view.as_of:%Y-%m-%d %H:%M} New York" if view.is_newest else f"{view.today}, at the close"
     return [
         ("screen", request.name),
         ("as of", moment),
         ("universe", f"{request.stack.universe}: {int(ran.universe.sum())} names"),
         ("survivors", str(int(ran.result.survivors.sum()))),
-        ("source", market.frame.state.source),
-        ("data version", str(market.frame.state.data_version)),
+        ("source", view.source),
+        ("data version", str(view.data_version)),
         ("written", f"{dt.datetime.now(dt.UTC):%Y-%m-%d %H:%M} UTC"),
     ]
 

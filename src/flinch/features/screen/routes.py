@@ -28,9 +28,9 @@ from flinch.screening.body import ScreenBody
 from flinch.screening.history import NothingToStudy
 from flinch.screening.run import stack_work
 from flinch.screening.starters import STARTERS
-from flinch.store import kept
-from flinch.store.models import SavedScreen as Row
-from flinch.web import ERRORS, Done, Problem, UserError, dictionary, market, own_metrics, owner, reply, services
+from flinch.store.owned import kept
+from flinch.store.owned.models import SavedScreen as Row
+from flinch.web import ERRORS, Done, Problem, UserError, dictionary, own_metrics, owner, reply, services, view
 from flinch.web.lane import COSTLY
 
 blueprint = APIBlueprint("screen", __name__, url_prefix="/api", abp_responses=ERRORS)
@@ -46,7 +46,7 @@ _GONE = Problem(
 def run_screen(body: ScreenRequest) -> Response:
     """Run a screen as of a session."""
     with COSTLY.turn(stack_work(dictionary(), body.stack)):
-        return reply(service.run(market(), services().engine, owner(), dictionary(), own_metrics(), body))
+        return reply(service.run(view(body.as_of), services().owned, owner(), dictionary(), own_metrics(), body))
 
 
 @blueprint.post("/screen/evidence", responses={200: Evidence, 422: Problem})
@@ -54,7 +54,7 @@ def read_evidence(body: EvidenceRequest) -> Response:
     """How often a stack fired before, what followed, and the base rates of the same."""
     try:
         with COSTLY.turn(_ALL_SESSIONS + stack_work(dictionary(), body.stack)):
-            return reply(evidence.evidence(market(), services().engine, owner(), dictionary(), body))
+            return reply(evidence.evidence(view(), services().owned, owner(), dictionary(), body))
     except NothingToStudy as error:
         raise UserError(Problem(type="nothing_to_study", message=str(error), where="rules")) from None
 
@@ -63,20 +63,20 @@ def read_evidence(body: EvidenceRequest) -> Response:
 def read_series(body: SeriesRequest) -> Response:
     """Small charts for some names."""
     with COSTLY.turn(0):
-        return reply(service.series(market(), body))
+        return reply(service.series(view(body.as_of), body))
 
 
 @blueprint.post("/screen/export", responses={200: FILES, 422: Problem})
 def export_screen(body: ExportRequest) -> Response:
     """Results as CSV, XLSX or JSON."""
     with COSTLY.turn(stack_work(dictionary(), body.stack)):
-        return export.as_file(market(), services().engine, owner(), dictionary(), own_metrics(), body)
+        return export.as_file(view(body.as_of), services().owned, owner(), dictionary(), own_metrics(), body)
 
 
 @blueprint.get("/screens", responses={200: ScreenList})
 def list_screens() -> Response:
     """Saved screens and starters."""
-    saved = kept.SCREENS.all(services().engine, owner())
+    saved = kept.SCREENS.all(services().owned, owner())
     return reply(ScreenList(saved=[_saved(row) for row in saved], starters=STARTERS))
 
 
@@ -95,7 +95,7 @@ def replace_screen(path: ScreenPath, body: ScreenDraft) -> Response:
 @blueprint.delete("/screens/<int:id>", responses={200: Done, 404: Problem})
 def delete_screen(path: ScreenPath) -> Response:
     """Remove a screen; it can be restored."""
-    if not kept.SCREENS.remove(services().engine, owner(), path.id, dt.datetime.now(dt.UTC)):
+    if not kept.SCREENS.remove(services().owned, owner(), path.id, dt.datetime.now(dt.UTC)):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -103,7 +103,7 @@ def delete_screen(path: ScreenPath) -> Response:
 @blueprint.post("/screens/<int:id>/restore", responses={200: Done, 404: Problem, 409: Problem})
 def restore_screen(path: ScreenPath) -> Response:
     """Take a removal back."""
-    if not kept.SCREENS.restore(services().engine, owner(), path.id):
+    if not kept.SCREENS.restore(services().owned, owner(), path.id):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -111,7 +111,7 @@ def restore_screen(path: ScreenPath) -> Response:
 @blueprint.post("/screens/<int:id>/look", responses={200: LookReply, 404: Problem, 422: Problem})
 def record_look(path: ScreenPath, body: LookRequest) -> Response:
     """Remember what a saved screen shows now, and say what it showed as of another session before."""
-    engine = services().engine
+    engine = services().owned
     if kept.SCREENS.one(engine, owner(), path.id) is None:
         raise UserError(_GONE, 404)
     before = kept.record_look(engine, path.id, body.session, body.symbols, dt.datetime.now(dt.UTC))
@@ -124,7 +124,7 @@ def record_look(path: ScreenPath, body: LookRequest) -> Response:
 def _keep(body: ScreenDraft, id: int | None) -> Response:
     values = body.model_dump(mode="json", exclude={"version"}) | {"changed_at": kept.plain(dt.datetime.now(dt.UTC))}
     values["name"] = body.name.strip() or body.name
-    row = kept.SCREENS.save(services().engine, owner(), values, id, version=body.version)
+    row = kept.SCREENS.save(services().owned, owner(), values, id, version=body.version)
     if row is None:
         raise UserError(_GONE, 404)
     return reply(_saved(row))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from collections import Counter
 
 import numpy as np
@@ -25,14 +24,14 @@ from flinch.features.screen.schemas import (
     SeriesReply,
     SeriesRequest,
 )
-from flinch.market import Dictionary, Market
+from flinch.market import Dictionary, View
 from flinch.screening.columns import Described, describe, read_columns
 from flinch.screening.groups import universe
 from flinch.screening.run import Ran, run_stack
 
 
 def run(
-    market: Market,
+    view: View,
     engine: Engine,
     owner: int,
     dictionary: Dictionary,
@@ -40,15 +39,14 @@ def run(
     request: ScreenRequest,
 ) -> ScreenReply:
     """The survivors of the rules in order, each rule's part, and what changed; raises NoSuchGroup for an unknown universe."""
-    session = market.newest if request.as_of is None else market.session_on(request.as_of)
-    start = universe(market, engine, owner, request.stack.universe, session)
-    ran = run_stack(market, dictionary, request.stack, start, session)
+    start = universe(view, engine, owner, request.stack.universe)
+    ran = run_stack(view, dictionary, request.stack, start)
     rows = np.flatnonzero(ran.result.survivors)
-    names = market.frame.names
+    names = view.frame.names
     return ScreenReply(
-        version=market.frame.state.data_version,
-        session=market.date(session),
-        newest=session == market.newest,
+        version=view.data_version,
+        session=view.today,
+        newest=view.is_newest,
         universe=int(start.sum()),
         symbols=[names[row].symbol for row in rows],
         companies=[names[row].company for row in rows],
@@ -61,14 +59,14 @@ def run(
                 texts=column.texts[rows].tolist() if column.texts is not None else [],
                 reasons={names[row].symbol: text for row, text in column.reasons(rows).items()},
             )
-            for column in read_columns(market, dictionary, own, request.columns, session)
+            for column in read_columns(view, dictionary, own, request.columns)
         ],
-        rules=[_report(market, own, ran, place, request.aim) for place in range(len(ran.rules))],
-        changed=_changed(market, engine, owner, dictionary, request, ran) if request.against else None,
+        rules=[_report(view, own, ran, place, request.aim) for place in range(len(ran.rules))],
+        changed=_changed(view, engine, owner, dictionary, request, ran) if request.against else None,
     )
 
 
-def _report(market: Market, own: dict[str, Described], ran: Ran, place: int, wanted: int | None) -> RuleReport:
+def _report(view: View, own: dict[str, Described], ran: Ran, place: int, wanted: int | None) -> RuleReport:
     rule, count, reached = ran.rules[place], ran.result.counts[place], ran.result.reached[place]
     shape = rule.expression.shape if rule.expression else None
     subject = shape.subject if shape else ""
@@ -141,26 +139,26 @@ def _aim(ran: Ran, place: int, values: np.ndarray, wanted: int) -> list[AimEdge]
 
 
 def _changed(
-    market: Market, engine: Engine, owner: int, dictionary: Dictionary, request: ScreenRequest, now: Ran
+    view: View, engine: Engine, owner: int, dictionary: Dictionary, request: ScreenRequest, now: Ran
 ) -> Changed:
     against = request.against
     assert against is not None
-    before = market.session_on(against.session) if against.session else max(now.session - 1, 0)
-    start = universe(market, engine, owner, request.stack.universe, before)
-    then = run_stack(market, dictionary, request.stack, start, before)
+    before = view.at(view.session_on(against.session) if against.session else max(view.last - 1, 0))
+    start = universe(before, engine, owner, request.stack.universe)
+    then = run_stack(before, dictionary, request.stack, start)
     was = then.result.survivors
     if against.symbols is not None:
-        was = np.isin(market.panel.texts["symbol"], against.symbols)
+        was = np.isin(view.panel.texts["symbol"], against.symbols)
     present = now.result.survivors
     return Changed(
-        session=market.date(before),
-        came_in=[_moved(market, int(row), then) for row in np.flatnonzero(present & ~was)],
-        went_out=[_moved(market, int(row), now) for row in np.flatnonzero(was & ~present)],
+        session=before.today,
+        came_in=[_moved(view, int(row), then) for row in np.flatnonzero(present & ~was)],
+        went_out=[_moved(view, int(row), now) for row in np.flatnonzero(was & ~present)],
         stayed=int((was & present).sum()),
     )
 
 
-def _moved(market: Market, row: int, outside: Ran) -> Moved:
+def _moved(view: View, row: int, outside: Ran) -> Moved:
     """A name and the rules that kept it out in the session in which it was not there."""
     by: list[int] = []
     for rung in outside.rungs:
@@ -168,16 +166,16 @@ def _moved(market: Market, row: int, outside: Ran) -> Moved:
         failing = [member for member, truth in truths.items() if not truth.yes[row]]
         if failing and (rung.mode == "all" or len(failing) == len(truths)):
             by += failing
-    name = market.frame.names[row]
+    name = view.frame.names[row]
     return Moved(symbol=name.symbol, company=name.company, by=by if outside.universe[row] else [])
 
 
-def series(market: Market, request: SeriesRequest) -> SeriesReply:
+def series(view: View, request: SeriesRequest) -> SeriesReply:
     """Small charts of some names; symbols that are not listed are left out."""
-    end = (market.newest if request.as_of is None else market.session_on(request.as_of)) + 1
+    end = view.end
     first = max(0, end - request.sessions)
-    rows = np.array([market.frame.index[s] for s in request.symbols if s in market.frame.index], dtype=np.int64)
-    frame, part = market.frame, slice(first, end)
+    rows = np.array([view.frame.index[s] for s in request.symbols if s in view.frame.index], dtype=np.int64)
+    frame, part = view.frame, slice(first, end)
     prices, implied, historical = (np.full((rows.size, 0), np.nan) for _ in range(3))
     if request.what == "price":
         prices = frame.close[rows, part]
@@ -187,9 +185,9 @@ def series(market: Market, request: SeriesRequest) -> SeriesReply:
         opened, high, low, close = (a[rows, reach] for a in (frame.open, frame.high, frame.low, frame.close))
         found = historical_vol(opened, high, low, close, 21, estimator="yang_zhang")
         historical = np.round(100 * found[:, first - end :], 2)
-    move = market.metric("month_move_pct", end - 1)
+    move = view.metric("month_move_pct")
     return SeriesReply(
-        sessions=[dt.date.fromisoformat(str(day)) for day in frame.sessions[part]],
+        sessions=view.sessions[part],
         series=[
             Series(
                 symbol=frame.names[row].symbol,

@@ -16,10 +16,10 @@ from flinch.features.tray.schemas import (
     Why,
 )
 from flinch.feeds.export import FILES, MIME, Cell, Heading, Sheet, write_sheet
-from flinch.market import Market
+from flinch.market import View
 from flinch.screening.columns import read_columns
-from flinch.store import tray as store
-from flinch.web import ERRORS, Problem, UserError, dictionary, market, own_metrics, owner, reply, services
+from flinch.store.owned import tray as store
+from flinch.web import ERRORS, Problem, UserError, dictionary, own_metrics, owner, reply, services, view
 
 blueprint = APIBlueprint("tray", __name__, url_prefix="/api/tray", abp_responses=ERRORS)
 
@@ -29,7 +29,7 @@ def _full() -> UserError:
     return UserError(Problem(type="tray_full", message=message), 409)
 
 
-def _reply(now: Market, tray: store.Tray) -> Response:
+def _reply(now: View, tray: store.Tray) -> Response:
     names = {name.symbol: name.company for name in now.frame.names}
     items = [
         TrayItem(
@@ -43,18 +43,18 @@ def _reply(now: Market, tray: store.Tray) -> Response:
 @blueprint.get("", responses={200: TrayReply})
 def read_tray() -> Response:
     """The working list."""
-    return _reply(market(), store.read_tray(services().engine, owner()))
+    return _reply(view(), store.read_tray(services().owned, owner()))
 
 
 @blueprint.post("", responses={200: TrayReply, 404: Problem, 409: Problem, 422: Problem})
 def add_to_tray(body: TrayAddition) -> Response:
     """Put names in; all of them, or none when one is unknown."""
-    now = market()
+    now = view()
     symbols = [now.frame.names[now.row(symbol)].symbol for symbol in body.symbols]
     why = body.why.model_dump()
     moment = dt.datetime.now(dt.UTC)
     try:
-        tray = store.add_to_tray(services().engine, owner(), [(symbol, why) for symbol in symbols], moment)
+        tray = store.add_to_tray(services().owned, owner(), [(symbol, why) for symbol in symbols], moment)
     except store.TrayFull:
         raise _full() from None
     return _reply(now, tray)
@@ -63,7 +63,7 @@ def add_to_tray(body: TrayAddition) -> Response:
 @blueprint.put("", responses={200: TrayReply, 404: Problem, 409: Problem, 422: Problem})
 def change_tray(body: TrayChange) -> Response:
     """Keep only, add, remove or replace by a list of names; all of it, or nothing when one is unknown."""
-    now = market()
+    now = view()
     symbols = [now.frame.names[now.row(symbol)].symbol for symbol in body.symbols]
     why = body.why.model_dump()
     listed = {symbol: why | ({"values": body.values[symbol]} if symbol in body.values else {}) for symbol in symbols}
@@ -72,7 +72,7 @@ def change_tray(body: TrayChange) -> Response:
     moment = dt.datetime.now(dt.UTC)
     try:
         tray = store.change_tray(
-            services().engine, owner(), body.op, listed, moment, verb=verb, about=about, version=body.version
+            services().owned, owner(), body.op, listed, moment, verb=verb, about=about, version=body.version
         )
     except store.TrayFull:
         raise _full() from None
@@ -82,10 +82,10 @@ def change_tray(body: TrayChange) -> Response:
 @blueprint.get("/export", responses={200: FILES, 422: Problem})
 def export_tray(query: TrayExport) -> Response:
     """The working list as CSV, XLSX or JSON: why each name came, its values then and now."""
-    now = market()
-    entries = store.read_tray(services().engine, owner()).entries
+    now = view()
+    entries = store.read_tray(services().owned, owner()).entries
     keys = list(dict.fromkeys(key for entry in entries for key in entry.why.get("values", {})))[:40]
-    columns = {c.described.key: c for c in read_columns(now, dictionary(), own_metrics(), keys, now.newest)}
+    columns = {c.described.key: c for c in read_columns(now, dictionary(), own_metrics(), keys)}
     headings = [
         Heading("symbol", "Symbol", "", 0),
         Heading("company", "Company", "", 0),
@@ -118,16 +118,16 @@ def export_tray(query: TrayExport) -> Response:
 @blueprint.delete("/<path:symbol>", responses={200: TrayReply})
 def remove_from_tray(path: TraySymbolPath) -> Response:
     """Take a name out."""
-    return _reply(market(), store.remove_from_tray(services().engine, owner(), [path.symbol.strip().upper()]))
+    return _reply(view(), store.remove_from_tray(services().owned, owner(), [path.symbol.strip().upper()]))
 
 
 @blueprint.delete("", responses={200: TrayReply, 409: Problem})
 def clear_tray(query: TrayVersion) -> Response:
     """Take all names out."""
-    return _reply(market(), store.remove_from_tray(services().engine, owner(), None, version=query.version))
+    return _reply(view(), store.remove_from_tray(services().owned, owner(), None, version=query.version))
 
 
 @blueprint.post("/undo", responses={200: TrayReply, 409: Problem})
 def undo_tray(query: TrayVersion) -> Response:
     """Take back the last change."""
-    return _reply(market(), store.undo_tray(services().engine, owner(), version=query.version))
+    return _reply(view(), store.undo_tray(services().owned, owner(), version=query.version))

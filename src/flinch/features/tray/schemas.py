@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from flinch.store.tray import Operation
+from flinch.store.owned.tray import Operation
 
 Symbol = Annotated[str, Field(min_length=1, max_length=64)]
 

@@ -23,7 +23,7 @@ from flinch.feeds.simulated.paths import HALTED_AT, WARM_UP, Paths, company_trai
 from flinch.feeds.simulated.snapshots import AdjustedRows, adjusted_rows, take_snapshots
 from flinch.feeds.simulated.storylines import Storyline, storylines
 from flinch.feeds.simulated.surfaces import premium_history, smile_history
-from flinch.feeds.simulated.volatility import make_volatility_history
+from flinch.feeds.simulated.volatility import PastSurfaces, make_volatility_history
 
 Floats = NDArray[np.float64]
 SEED = 20260909
@@ -47,6 +47,8 @@ class SimulatedMarket:
     volume: Floats  # NaN for indices
     option_days: dict[str, Floats]  # by column of the store: volume, interest, width, what is listed
     extended: ExtendedHours
+    surfaces: PastSurfaces
+    carry: Floats  # what the forward of each name grows less than money, shape (names,)
     volatility: dict[str, Floats]  # by column of the store: implied volatility of every kind, fit quality
     traded: NDArray[np.bool_]  # false where a session is missing or before the listing
     earnings: EarningsCalendar  # session indices count from `sessions[0]`, and past its end for reports ahead
@@ -124,7 +126,7 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
             premium[i] *= stretches(planted[name.symbol].premium, SESSIONS)
     weeklies = _weeklies(names, planted)
     smiles = smile_history(len(names), SESSIONS, _stream("smiles"))
-    history = make_volatility_history(
+    history, surfaces = make_volatility_history(
         names, listing_groups(names, weeklies), paths, premium, smiles, earnings, calendar, _stream("volatility noise"),
         lambda share: progress("volatility", share),
     )  # fmt: skip
@@ -189,6 +191,8 @@ def simulate(progress: Callable[[str, float], None] = lambda stage, share: None)
         volume=volume,
         option_days=option_days,
         extended=extended,
+        surfaces=surfaces,
+        carry=carry,
         volatility=history,
         traded=traded,
         earnings=earnings,

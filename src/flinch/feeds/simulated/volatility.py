@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from statistics import NormalDist
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +22,18 @@ TENOR_DAYS = np.array([7, 14, 30, 60, 90, 180, 365])
 _READING_NOISE = 0.004
 _QUALITY = {"large": 97.0, "medium": 92.0, "small": 70.0}
 _NORMAL_QUARTILE = NormalDist().inv_cdf(0.75)
+
+
+class PastSurfaces(NamedTuple):
+    """Surfaces as they were read at past closes, an expiration an element, by session, name and days ahead: volatility at the
+    money with and without reports; and the smiles around them by name and session."""
+
+    session: NDArray[np.int32]
+    name: NDArray[np.int32]
+    days: NDArray[np.int16]
+    vol: NDArray[np.float32]
+    vol_ex_earnings: NDArray[np.float32]
+    smiles: Smile
 
 
 def vols_at(
@@ -50,9 +63,11 @@ def make_volatility_history(
     calendar: DateArray,
     rng: np.random.Generator,
     progress: Callable[[float], None],
-) -> dict[str, Floats]:
+) -> tuple[dict[str, Floats], PastSurfaces]:
     """By column of the store, arrays names x sessions: constant maturities, the expirations that end the week and the month,
-    without earnings, the move priced for earnings, 25-delta volatilities and the quality of the fit."""
+    without earnings, the move priced for earnings, 25-delta volatilities and the quality of the fit. And the surfaces that these
+    were read from."""
+    past: list[_Read] = []
     count = len(names)
     noise = 1 + _READING_NOISE * rng.normal(size=(count, SESSIONS, TENOR_DAYS.size))
     out = np.full((TENOR_DAYS.size + 5, count, SESSIONS), np.nan)
@@ -68,6 +83,7 @@ def make_volatility_history(
             fixed = constant_maturity_vol(table, vol, TENOR_DAYS / 365) * noise[members, t]
             read = vol * (1 + _READING_NOISE * rng.normal(size=vol.shape))
             bare = ex_earnings(table, read, reports_before(days, to_report[members, t]))
+            past.append(_Read(t, members, days, read, bare.vols))
             bare30 = constant_maturity_vol(table, bare.vols, np.array([30 / 365]))[:, 0]
             out[: TENOR_DAYS.size, members, t] = fixed.T
             rest = [vol[:, 0] * noise[members, t, 0]]
@@ -88,7 +104,32 @@ def make_volatility_history(
     }
     usual = np.array([_QUALITY[name.size] for name in names])[:, None]
     found["fit_quality"] = np.clip(usual + 4 * rng.normal(size=(count, SESSIONS)), 0, 100)
-    return found
+    return found, _joined(past, smiles)
+
+
+class _Read(NamedTuple):
+    """What was read of the names that list the same expirations, at one session: `days` ahead, shape (expirations,), volatilities
+    with and without reports (members, expirations)."""
+
+    session: int
+    members: NDArray[np.int64]
+    days: NDArray[np.int64]
+    vol: Floats
+    without_reports: Floats
+
+
+def _joined(past: list[_Read], smiles: Smile) -> PastSurfaces:
+    """One array each, by session and name."""
+    session = np.repeat([read.session for read in past], [read.vol.size for read in past])
+    name = np.concatenate([np.repeat(read.members, read.days.size) for read in past])
+    ahead = np.concatenate([np.tile(read.days, read.members.size) for read in past])
+    vol = np.concatenate([read.vol.reshape(-1) for read in past]).astype(np.float32)
+    bare = np.concatenate([read.without_reports.reshape(-1) for read in past]).astype(np.float32)
+    order = np.lexsort((ahead, name, session))
+    return PastSurfaces(
+        session[order].astype(np.int32), name[order].astype(np.int32), ahead[order].astype(np.int16), vol[order], bare[order],
+        smiles,
+    )  # fmt: skip
 
 
 def _days_to_report(count: int, earnings: EarningsCalendar, calendar: DateArray) -> Floats:

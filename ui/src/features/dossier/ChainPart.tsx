@@ -1,5 +1,5 @@
 import { type KeyboardEvent, useEffect, useRef } from "react";
-import { download, type FileFormat, type Schemas } from "@/shared/api/client";
+import { type AsOfRequest, download, type FileFormat, type Schemas } from "@/shared/api/client";
 import { useChain } from "@/shared/api/queries";
 import { compact, count, DASH, date, number, signed } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
@@ -13,8 +13,18 @@ type Contract = Schemas["Contract"];
 const FORMATS: FileFormat[] = ["xlsx", "csv", "json"];
 
 /** The option chain: expirations as tabs, both sides around the strikes, walked with the keyboard. */
-export function ChainPart({ symbol, params, onWrite }: { symbol: string; params: URLSearchParams; onWrite: Write }) {
-  const answer = useChain(symbol, params.get("expiration"));
+export function ChainPart({
+  symbol,
+  at,
+  params,
+  onWrite,
+}: {
+  symbol: string;
+  at: AsOfRequest;
+  params: URLSearchParams;
+  onWrite: Write;
+}) {
+  const answer = useChain(symbol, params.get("expiration"), at);
   const data = answer.data;
   const step = (by: number) => {
     const place = data?.expirations.findIndex((row) => row.expiration === data.expiration) ?? -1;
@@ -70,23 +80,33 @@ export function ChainPart({ symbol, params, onWrite }: { symbol: string; params:
             · {count(data.adjusted, "adjusted contract")} kept apart
           </span>
         )}
-        <span className="chain-out">
-          take out{" "}
-          {FORMATS.map((format) => (
-            <button
-              key={format}
-              type="button"
-              className="quiet"
-              onClick={() =>
-                download(`/api/dossier/chain-file/${symbol}?expiration=${data.expiration}&format=${format}`)
-              }
-            >
-              {format.toUpperCase()}
-            </button>
-          ))}
-        </span>
+        {data.rows.length > 0 && (
+          <span className="chain-out">
+            take out{" "}
+            {FORMATS.map((format) => (
+              <button
+                key={format}
+                type="button"
+                className="quiet"
+                onClick={() =>
+                  download(
+                    `/api/dossier/chain-file/${symbol}?${new URLSearchParams({ ...at, expiration: data.expiration ?? "", format })}`,
+                  )
+                }
+              >
+                {format.toUpperCase()}
+              </button>
+            ))}
+          </span>
+        )}
       </p>
-      <Strikes key={data.expiration} data={data} />
+      {data.reason ? (
+        <Empty>
+          <p>No strikes to show: {data.reason}. What was read of it, its surface, is under Volatility.</p>
+        </Empty>
+      ) : (
+        <Strikes key={data.expiration} data={data} />
+      )}
     </div>
   );
 }

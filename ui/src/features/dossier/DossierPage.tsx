@@ -1,12 +1,13 @@
-import { useEffect } from "react";
+import { useEffect, useMemo } from "react";
 import { Link, useParams } from "react-router";
 import { useSubject } from "@/frame/subject";
-import { useAddress } from "@/shared/address";
+import { asOfDay, useAddress, useAsOf } from "@/shared/address";
 import type { Dossier, DossierRequest } from "@/shared/api/client";
 import { useDossier, useToggleTray } from "@/shared/api/queries";
 import { MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, compact, count, DASH, date, number, signed } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { AsOf } from "@/shared/ui/AsOf";
 import { Failed, Loading } from "@/shared/ui/States";
 import { ChainPart } from "./ChainPart";
 import { ESTIMATORS, WINDOWS } from "./choices";
@@ -38,7 +39,9 @@ export default function DossierPage() {
   const window = WINDOWS.includes(askedWindow) ? askedWindow : 21;
   const askedLine = params.get("line");
   const line = askedLine !== null && Number.isFinite(Number(askedLine)) ? Number(askedLine) : null;
-  const request = { estimator, window } satisfies DossierRequest;
+  const asOf = useAsOf();
+  const at = useMemo(() => (asOf ? { as_of: asOf } : {}), [asOf]);
+  const request = { estimator, window, ...at } satisfies DossierRequest;
   const dossier = useDossier(symbol, request);
   const { setSubject } = useSubject();
   const data = dossier.data;
@@ -51,7 +54,7 @@ export default function DossierPage() {
       why: {
         page: "Dossier",
         words: "picked on its Dossier",
-        link: `/dossier/${data.symbol}`,
+        link: asOfDay(`/dossier/${data.symbol}`, data.newest ? null : data.session),
         values: { price: data.today.price, iv30: data.standing.last, iv_rank: data.standing.rank },
       },
     });
@@ -75,15 +78,16 @@ export default function DossierPage() {
             {words} <kbd>{i + 1}</kbd>
           </button>
         ))}
+        <AsOf session={data.session} onWrite={write} />
       </nav>
       {view === "volatility" ? (
         <VolatilityPart symbol={data.symbol} request={request} params={params} onWrite={write} />
       ) : view === "moves" ? (
-        <MovesPart symbol={data.symbol} params={params} onWrite={write} />
+        <MovesPart symbol={data.symbol} at={at} params={params} onWrite={write} />
       ) : view === "positioning" ? (
-        <PositioningPart symbol={data.symbol} params={params} onWrite={write} />
+        <PositioningPart symbol={data.symbol} at={at} params={params} onWrite={write} />
       ) : view === "chain" ? (
-        <ChainPart symbol={data.symbol} params={params} onWrite={write} />
+        <ChainPart symbol={data.symbol} at={at} params={params} onWrite={write} />
       ) : (
         <div className="dossier-body">
           <div className="dossier-column">
@@ -95,6 +99,7 @@ export default function DossierPage() {
             <MovesTable data={data} />
             <OverTime
               symbol={data.symbol}
+              at={at}
               expression={params.get("over") ?? "iv_hv_ratio"}
               reference={line}
               onChoose={write}
@@ -124,10 +129,13 @@ function Head({ data }: { data: Dossier }) {
               data.kind
             ) : (
               <Link
-                to={`/lineup?${new URLSearchParams({
-                  of: data.kind === "fund" ? `members:${data.symbol}` : `sector:${data.sector}`,
-                  at: data.symbol,
-                })}`}
+                to={asOfDay(
+                  `/lineup?${new URLSearchParams({
+                    of: data.kind === "fund" ? `members:${data.symbol}` : `sector:${data.sector}`,
+                    at: data.symbol,
+                  })}`,
+                  data.newest ? null : data.session,
+                )}
                 title={data.kind === "fund" ? "Its members side by side" : "Its sector side by side"}
               >
                 {data.kind === "stock" ? data.sector : data.kind}
@@ -149,11 +157,14 @@ function Head({ data }: { data: Dossier }) {
         )}
         <figcaption>
           {today.reason ? (
-            <>Nothing is priced for today: {today.reason}.</>
+            <>
+              Nothing is priced for {data.newest ? "today" : "that day"}: {today.reason}.
+            </>
           ) : (
             <>
-              <b>{number(today.spent_pct)} %</b> of today’s ±{number(today.one_day_move, 2)} (±
-              {number(today.one_day_move_pct, 2)} %) is spent
+              <b>{number(today.spent_pct)} %</b> of {data.newest ? "today’s" : "that day’s"} ±
+              {number(today.one_day_move, 2)} (±
+              {number(today.one_day_move_pct, 2)} %) {data.newest ? "is" : "was"} spent
             </>
           )}
           <br />
@@ -162,7 +173,7 @@ function Head({ data }: { data: Dossier }) {
               <>Nothing is priced for the next session: {today.next_reason}.</>
             ) : (
               <>
-                priced now for the next session: ±{number(today.next_day_move, 2)} (±
+                priced {data.newest ? "now" : "then"} for the next session: ±{number(today.next_day_move, 2)} (±
                 {number(today.next_day_move_pct, 2)} %)
               </>
             )}

@@ -1,7 +1,7 @@
 import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import { Link } from "react-router";
-import type { Schemas } from "@/shared/api/client";
+import type { AsOfRequest, Schemas } from "@/shared/api/client";
 import { useMoves } from "@/shared/api/queries";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
@@ -26,8 +26,18 @@ const SETUP = `/screen?r=${encodeURIComponent(
 )}&evidence=1&target=month`;
 
 /** Where price stands in the moves that options priced, now and in the past. */
-export function MovesPart({ symbol, params, onWrite }: { symbol: string; params: URLSearchParams; onWrite: Write }) {
-  const answer = useMoves(symbol);
+export function MovesPart({
+  symbol,
+  at,
+  params,
+  onWrite,
+}: {
+  symbol: string;
+  at: AsOfRequest;
+  params: URLSearchParams;
+  onWrite: Write;
+}) {
+  const answer = useMoves(symbol, at);
   const data = answer.data;
   if (!data) return answer.failureReason ? <Failed error={answer.failureReason} /> : <Loading what="expected moves" />;
   return (
@@ -249,15 +259,17 @@ function Today({ data }: { data: Data }) {
     <Figure
       title={
         <>
-          Today{" "}
+          {data.newest ? "Today" : date(data.session, true)}{" "}
           <span className="aside">
             {t.reason
               ? t.reason
-              : `five-minute closes in the move priced for today at the close before, ±${number(t.one_day_move, 2)}`}
+              : t.minutes.length === 0
+                ? `±${number(t.one_day_move, 2)} was priced; minutes were not kept`
+                : `five-minute closes in the move priced for the day at the close before, ±${number(t.one_day_move, 2)}`}
           </span>
         </>
       }
-      chart={<EChart option={option} label={`Today's price of ${data.symbol} in its one-day expected move`} />}
+      chart={<EChart option={option} label={`The day's price of ${data.symbol} in its one-day expected move`} />}
       table={
         <table>
           <thead>

@@ -1,6 +1,6 @@
 import type { EChartsCoreOption } from "echarts/core";
 import { useMemo, useState } from "react";
-import type { Schemas } from "@/shared/api/client";
+import type { AsOfRequest, Schemas } from "@/shared/api/client";
 import { useMetrics, useOverTime } from "@/shared/api/queries";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette } from "@/shared/chart/palette";
@@ -13,18 +13,20 @@ type Data = Schemas["OverTime"];
 /** Any metric or expression of the name over its history, with a reference line. */
 export function OverTime({
   symbol,
+  at,
   expression,
   reference,
   onChoose,
 }: {
   symbol: string;
+  at: AsOfRequest;
   expression: string;
   reference: number | null;
   onChoose: (changes: Record<string, string | null>) => void;
 }) {
   const metrics = useMetrics();
   const palette = usePalette();
-  const answer = useOverTime(symbol, reference === null ? { expression } : { expression, reference });
+  const answer = useOverTime(symbol, { ...at, expression, ...(reference !== null && { reference }) });
   const [text, setText] = useState(expression);
   const [shown, setShown] = useState(expression);
   if (shown !== expression) {

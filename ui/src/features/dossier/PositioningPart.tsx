@@ -1,4 +1,4 @@
-import type { PositioningRequest, Schemas } from "@/shared/api/client";
+import type { AsOfRequest, PositioningRequest, Schemas } from "@/shared/api/client";
 import { usePositioning } from "@/shared/api/queries";
 import { compact, count, number, signedCompact } from "@/shared/format";
 import { Defined } from "@/shared/ui/Defined";
@@ -26,13 +26,17 @@ export const AGAINST: [Against, string][] = [
   ["week", "5 sessions ago"],
 ];
 
+const LAY = { week: "in that week", month: "later in that month", beyond: "beyond" } as const;
+
 /** Who leans on the stock: gamma exposure and open interest, where they lie, and how they are changing. */
 export function PositioningPart({
   symbol,
+  at,
   params,
   onWrite,
 }: {
   symbol: string;
+  at: AsOfRequest;
   params: URLSearchParams;
   onWrite: Write;
 }) {
@@ -41,6 +45,7 @@ export function PositioningPart({
   const chosen = (params.get("expirations") ?? "").split(",").filter((day) => /^\d{4}-\d\d-\d\d$/.test(day));
   const fan = params.get("fan");
   const answer = usePositioning(symbol, {
+    ...at,
     rule,
     against,
     ...(chosen.length > 0 && { expirations: chosen.join(",") }),
@@ -48,6 +53,23 @@ export function PositioningPart({
   });
   const data = answer.data;
   if (!data) return answer.failureReason ? <Failed error={answer.failureReason} /> : <Loading what="positioning" />;
+  if (!data.chain_kept)
+    return (
+      <div className="dossier-body positioning" aria-busy={answer.isPlaceholderData}>
+        <div className="dossier-column">
+          <ExposureHistory data={data} />
+        </div>
+        <div className="dossier-column">
+          <Standing data={data} rule={rule} onWrite={onWrite} />
+          <p className="not-kept">
+            The chain of this session was not kept, so there are no strikes, expirations and builds to show; what was
+            summed up of it is.
+            {data.buckets.some((part) => part.share !== null) &&
+              ` Of gross exposure lay ${data.buckets.map((part) => `${number(part.share)} % ${LAY[part.bucket]}`).join(", ")}.`}
+          </p>
+        </div>
+      </div>
+    );
   return (
     <div className="dossier-body positioning" aria-busy={answer.isPlaceholderData}>
       <div className="dossier-column">
@@ -131,7 +153,7 @@ function Standing({ data, rule, onWrite }: { data: Data; rule: Rule; onWrite: Wr
             )}
             Most open interest at <b>{number(data.peak_interest, 2)}</b>; the top five strikes hold{" "}
             {number(data.top_strikes_pct)} %. Puts over calls {number(data.put_call_interest, 2)} open,{" "}
-            {number(data.put_call_volume, 2)} today.
+            {number(data.put_call_volume, 2)} traded.
           </dd>
         </div>
       </dl>

@@ -16,7 +16,8 @@ type Smile = Schemas["Smile"];
 /** The smile of an expiration: quotes as whiskers and the fit through them; all overlaid, or side by side. */
 export function SmileFigure({ data, params, onWrite }: { data: Data; params: URLSearchParams; onWrite: Write }) {
   const palette = usePalette();
-  const smiles = data.smiles.filter((smile) => smile.quotes.length > 0);
+  // Of a past session whose chain was not kept there is the fitted curve alone.
+  const smiles = data.smiles.filter((smile) => smile.quotes.length > 0 || smile.vols.some((vol) => vol !== null));
   const asked = params.get("smile") ?? "";
   const usual = smiles.find((s) => data.expiries.find((row) => row.expiration === s.expiration)?.monthly) ?? smiles[0];
   const mode = asked === "all" || asked === "grid" ? asked : "one";

@@ -9,6 +9,7 @@ const INSET = 8;
 /** IV rank and IV percentile: two questions about one year, with the year itself laid out beside them. */
 export function Standing({ data }: { data: Dossier }) {
   const { standing: s } = data;
+  const now = data.newest ? "today" : "that day";
   return (
     <Figure
       title={
@@ -28,9 +29,9 @@ export function Standing({ data }: { data: Dossier }) {
                   IV rank <b>{number(s.rank)}</b>
                 </dt>
                 <dd>
-                  Today’s {number(s.last, 1)} stands {number(s.rank)} % of the way from the year’s lowest,{" "}
-                  {number(s.low, 1)} on {s.low_on && date(s.low_on)}, to its highest, {number(s.high, 1)} on{" "}
-                  {s.high_on && date(s.high_on)}. One spike can hold it down.
+                  {data.newest ? "Today’s" : "That day’s"} {number(s.last, 1)} stands {number(s.rank)} % of the way from
+                  the year’s lowest, {number(s.low, 1)} on {s.low_on && date(s.low_on)}, to its highest,{" "}
+                  {number(s.high, 1)} on {s.high_on && date(s.high_on)}. One spike can hold it down.
                 </dd>
               </div>
               <div>
@@ -39,7 +40,7 @@ export function Standing({ data }: { data: Dossier }) {
                 </dt>
                 <dd>
                   On {number(s.below)} of the previous {number(s.observed - 1)} observed sessions implied volatility was
-                  below today’s.
+                  below {now}’s.
                 </dd>
               </div>
             </dl>
@@ -51,13 +52,13 @@ export function Standing({ data }: { data: Dossier }) {
           <tbody>
             {(
               [
-                ["Implied volatility, 30 days, today %", number(s.last, 1)],
+                [`Implied volatility, 30 days, ${now} %`, number(s.last, 1)],
                 ["IV rank", number(s.rank)],
                 ["IV percentile", number(s.percentile)],
                 ["Lowest of the year %", `${number(s.low, 1)}${s.low_on ? ` on ${date(s.low_on, true)}` : ""}`],
                 ["Highest of the year %", `${number(s.high, 1)}${s.high_on ? ` on ${date(s.high_on, true)}` : ""}`],
                 ["Sessions observed, of 252", number(s.observed)],
-                ["Previous sessions below today", number(s.below)],
+                [`Previous sessions below ${now}`, number(s.below)],
               ] as const
             ).map(([label, value]) => (
               <tr key={label}>
@@ -101,7 +102,7 @@ function YearStrip({ data }: { data: Dossier }) {
         <>
           <path className="now" d={`M${at - 2} 16h-4v30h4M${at + 2} 16h4v30h-4`} />
           <text x={Math.max(36, Math.min(WIDTH - 36, at))} y={11} textAnchor="middle" className="now-text">
-            today {number(last, 1)}
+            {data.newest ? "today" : date(data.session)} {number(last, 1)}
           </text>
         </>
       )}

@@ -10,17 +10,19 @@ const PERIODS = [63, 126, 252, 504];
 /** How alike the names moved, with the strongest ties named. */
 export function Correlation({
   rows,
+  asOf,
   params,
   onWrite,
 }: {
   rows: Row[];
+  asOf: string | null;
   params: URLSearchParams;
   onWrite: (changes: Record<string, string | null>) => void;
 }) {
   const asked = Number(params.get("over"));
   const sessions = PERIODS.includes(asked) ? asked : 126;
   const symbols = rows.slice(0, MOST).map((row) => row.symbol);
-  const answer = useCorrelations({ symbols, sessions });
+  const answer = useCorrelations({ symbols, sessions, as_of: asOf });
   const data = answer.data;
   if (symbols.length < 2)
     return (

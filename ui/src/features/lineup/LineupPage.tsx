@@ -1,10 +1,11 @@
 import { useEffect, useMemo } from "react";
 import { useSubject } from "@/frame/subject";
-import { useAddress } from "@/shared/address";
+import { useAddress, useAsOf } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { useBaskets, useLineup, useMetrics } from "@/shared/api/queries";
 import { number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { AsOf } from "@/shared/ui/AsOf";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
 import { Correlation } from "./Correlation";
 import { Fund } from "./Fund";
@@ -26,6 +27,7 @@ export default function LineupPage() {
   const baskets = useBaskets();
   const metrics = useMetrics();
   const { setSubject } = useSubject();
+  const asOf = useAsOf();
   const source = params.get("of") ?? "sector:Optics & Orbital";
   const metric = params.get("metric") ?? "iv30";
   const baseline = BASELINES.find(([key]) => key === params.get("base"))?.[0] ?? "mean252";
@@ -35,8 +37,8 @@ export default function LineupPage() {
   const order: Order = ORDERS.find(([key]) => key === params.get("order"))?.[0] ?? "ratio";
   const rising = params.get("rising") === "1";
   const request: Schemas["LineupRequest"] = useMemo(
-    () => ({ source, metric, baseline, own: baseline === "own" ? own : "", x, y }),
-    [source, metric, baseline, own, x, y],
+    () => ({ source, metric, baseline, own: baseline === "own" ? own : "", x, y, as_of: asOf }),
+    [source, metric, baseline, own, x, y, asOf],
   );
   const answer = useLineup(request);
   const data = answer.data;
@@ -155,6 +157,7 @@ export default function LineupPage() {
             <MetricField label="up" name="Up" value={y} metrics={metrics} onChange={(key) => write({ y: key })} />
           </>
         )}
+        <AsOf session={data?.session ?? null} onWrite={write} />
         <fieldset className="segments">
           <legend className="visually-hidden">View</legend>
           {shown.map(([key, words]) => (
@@ -176,7 +179,7 @@ export default function LineupPage() {
       ) : view === "scatter" ? (
         <Scatter data={data} source={called} link={link} onFocus={focus} />
       ) : view === "correlation" ? (
-        <Correlation rows={rows} params={params} onWrite={write} />
+        <Correlation rows={rows} asOf={asOf} params={params} onWrite={write} />
       ) : view === "fund" && data.fund ? (
         <Fund fund={data.fund} />
       ) : (

@@ -1,5 +1,6 @@
 import { type KeyboardEvent, useRef } from "react";
 import { useNavigate } from "react-router";
+import { asOfDay, useAsOf } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { useTray } from "@/shared/api/queries";
 import { metricText, number, signed } from "@/shared/format";
@@ -21,6 +22,7 @@ export function OneAxis({
   onFocus: (row: Row) => void;
 }) {
   const navigate = useNavigate();
+  const asOf = useAsOf();
   const body = useRef<HTMLTableSectionElement>(null);
   const tray = useTray().data;
   const kept = new Set(tray?.items.map((item) => item.symbol));
@@ -36,7 +38,7 @@ export function OneAxis({
     const list = body.current?.rows;
     if (event.key === "Enter") {
       // One step after the other: a second navigation at once would drop the first.
-      setTimeout(() => navigate(`/dossier/${row.symbol}`));
+      setTimeout(() => navigate(asOfDay(`/dossier/${row.symbol}`, asOf)));
       return;
     }
     const by = { ArrowDown: 1, ArrowUp: -1, PageDown: 15, PageUp: -15, Home: -9999, End: 9999 }[event.key];
@@ -92,7 +94,7 @@ export function OneAxis({
                 aria-selected={row.symbol === focused}
                 onFocus={() => onFocus(row)}
                 onKeyDown={(event) => walk(event, row)}
-                onDoubleClick={() => navigate(`/dossier/${row.symbol}`)}
+                onDoubleClick={() => navigate(asOfDay(`/dossier/${row.symbol}`, asOf))}
               >
                 <th scope="row" title={row.company} className={kept.has(row.symbol) ? "kept" : undefined}>
                   {row.symbol} <span className="muted">{row.company}</span>

@@ -1,4 +1,5 @@
 import { Link } from "react-router";
+import { asOfDay, useAsOf } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { count, date } from "@/shared/format";
 import type { Rule } from "./state";
@@ -44,6 +45,7 @@ function List({
   rules: Rule[];
   verb: string;
 }) {
+  const asOf = useAsOf();
   // Names that moved for the same reason stand together.
   const reasons = new Map<string, Schemas["Moved"][]>();
   for (const name of moved) {
@@ -67,7 +69,7 @@ function List({
             </dt>
             <dd>
               {group.map((name) => (
-                <Link key={name.symbol} to={`/dossier/${name.symbol}`} title={name.company}>
+                <Link key={name.symbol} to={asOfDay(`/dossier/${name.symbol}`, asOf)} title={name.company}>
                   {name.symbol}
                 </Link>
               ))}

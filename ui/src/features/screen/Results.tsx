@@ -10,6 +10,7 @@ import {
   useRef,
   useState,
 } from "react";
+import { asOfDay } from "@/shared/address";
 import type { Metric } from "@/shared/api/client";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, metricText, signed } from "@/shared/format";
@@ -73,6 +74,7 @@ export function Results({
   scale,
   sort,
   onSort,
+  asOf,
   focused,
   onFocus,
   onOpen,
@@ -87,6 +89,7 @@ export function Results({
   scale: number;
   sort: string[];
   onSort: (sort: string[]) => void;
+  asOf: string | null;
   focused: string | null;
   onFocus: (row: Row) => void;
   onOpen: (symbol: string) => void;
@@ -185,6 +188,7 @@ export function Results({
                 columns={columns}
                 metrics={metrics}
                 scale={scale}
+                asOf={asOf}
                 cursor={row.symbol === focused ? (here?.id ?? null) : null}
                 inTray={tray.has(row.symbol)}
                 focused={row.symbol === focused}
@@ -279,6 +283,7 @@ type LineProps = {
   columns: Columns;
   metrics: Map<string, Metric>;
   scale: number;
+  asOf: string | null;
   cursor: string | null;
   inTray: boolean;
   focused: boolean;
@@ -295,6 +300,7 @@ const Line = memo(function Line({
   columns,
   metrics,
   scale,
+  asOf,
   cursor,
   inTray,
   focused,
@@ -326,7 +332,7 @@ const Line = memo(function Line({
         0,
         // A plain link: one that follows the router's state is drawn again whenever the address changes.
         <a
-          href={`/dossier/${row.symbol}`}
+          href={asOfDay(`/dossier/${row.symbol}`, asOf)}
           tabIndex={-1}
           onClick={(event) => {
             if (event.ctrlKey || event.metaKey || event.shiftKey) return;

@@ -2,6 +2,7 @@ import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { tellResults } from "@/frame/results";
 import { useSubject } from "@/frame/subject";
+import { asOfDay } from "@/shared/address";
 import { ApiError, download, type FileFormat, type SavedScreen, type ScreenDraft, type Why } from "@/shared/api/client";
 import {
   useBaskets,
@@ -17,6 +18,7 @@ import {
 } from "@/shared/api/queries";
 import { count, date, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { AsOf } from "@/shared/ui/AsOf";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
 import { Changed } from "./Changed";
 import { ColumnPicker } from "./ColumnPicker";
@@ -41,7 +43,7 @@ import { SaveDialog, ScreensDialog } from "./Screens";
 import { Narrowest, Stack, universeWords } from "./Stack";
 import { StackHead } from "./StackHead";
 import { COLUMNS, FIRST, isChanged, readScreen, reasonFor, type Screen, toBody, type View, writeScreen } from "./state";
-import { AsOf, GalleryTools, MetricSelect, periodOf, sizeOf } from "./ViewTools";
+import { GalleryTools, MetricSelect, periodOf, sizeOf } from "./ViewTools";
 import { useWalk } from "./walk";
 
 const MarketMap = lazy(() => import("./MarketMap"));
@@ -146,7 +148,7 @@ export function ScreenAt({
   function open(symbol: string) {
     leave(symbol);
     // One step after the other: a second navigation at once would drop the first.
-    setTimeout(() => navigate(`/dossier/${symbol}`));
+    setTimeout(() => navigate(asOfDay(`/dossier/${symbol}`, asOf)));
   }
 
   const link = `/screen?${params}`;
@@ -195,20 +197,9 @@ export function ScreenAt({
     "2": () => setView("gallery"),
     "3": () => setView("map"),
     "4": toggleEvidence,
-    "[": () => step(-1),
-    "]": () => step(1),
   });
 
-  const sessions = market?.sessions ?? [];
-  const session = reply?.session ?? sessions.at(-1) ?? null;
-  function goTo(day: string | null) {
-    write({ asof: day === null || day === sessions.at(-1) ? null : day }, true);
-  }
-  function step(by: number) {
-    const place = session ? sessions.indexOf(session) + by : -1;
-    const day = sessions[place];
-    if (day) goTo(day);
-  }
+  const session = reply?.session ?? market?.sessions.at(-1) ?? null;
 
   const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
   const fresh = rows.filter((row) => !inTray.has(row.symbol));
@@ -298,7 +289,7 @@ export function ScreenAt({
               " "
             )}
           </h2>
-          <AsOf sessions={sessions} session={session} newest={reply?.newest ?? true} onGo={goTo} onStep={step} />
+          <AsOf session={session} onWrite={write} />
           <span className="said" role="status">
             {said}
           </span>
@@ -408,6 +399,7 @@ export function ScreenAt({
             scale={scale}
             sort={screen.sort}
             onSort={(sort) => write(writeScreen({ ...screen, sort }, base.screen))}
+            asOf={asOf}
             focused={focused}
             onFocus={focus}
             onOpen={open}

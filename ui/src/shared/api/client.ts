@@ -63,6 +63,7 @@ function keyed(change: object): { headers: Record<string, string> } {
   return { headers: { "Idempotency-Key": key } };
 }
 
+export type AsOfRequest = { as_of?: string };
 export type ScreenRequest = Schemas["ScreenRequest"];
 export type DossierRequest = NonNullable<operations["dossier_read_dossier__path_symbol__get"]["parameters"]["query"]>;
 export type OverTimeRequest = NonNullable<
@@ -120,14 +121,14 @@ export const api = {
     unwrap(client.GET("/api/dossier/over-time/{symbol}", { params: { path: { symbol }, query }, signal })),
   volatility: (symbol: string, query: DossierRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/dossier/volatility/{symbol}", { params: { path: { symbol }, query }, signal })),
-  moves: (symbol: string, signal: AbortSignal) =>
-    unwrap(client.GET("/api/dossier/expected-move/{symbol}", { params: { path: { symbol } }, signal })),
+  moves: (symbol: string, query: AsOfRequest, signal: AbortSignal) =>
+    unwrap(client.GET("/api/dossier/expected-move/{symbol}", { params: { path: { symbol }, query }, signal })),
   positioning: (symbol: string, query: PositioningRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/dossier/positioning/{symbol}", { params: { path: { symbol }, query }, signal })),
-  chain: (symbol: string, expiration: string | null, signal: AbortSignal) =>
+  chain: (symbol: string, expiration: string | null, at: AsOfRequest, signal: AbortSignal) =>
     unwrap(
       client.GET("/api/dossier/chain/{symbol}", {
-        params: { path: { symbol }, query: expiration === null ? {} : { expiration } },
+        params: { path: { symbol }, query: expiration === null ? at : { ...at, expiration } },
         signal,
       }),
     ),

@@ -3,6 +3,7 @@ import { useMemo } from "react";
 import { askWhichIsKept } from "@/shared/conflict";
 import {
   ApiError,
+  type AsOfRequest,
   api,
   type DossierRequest,
   type Metric,
@@ -173,9 +174,13 @@ export const useVolatility = (symbol: string, request: DossierRequest) => {
   });
 };
 
-export const useMoves = (symbol: string) => {
+export const useMoves = (symbol: string, at: AsOfRequest) => {
   const version = useMarket().data?.version;
-  return useQuery({ queryKey: ["moves", version, symbol], queryFn: ({ signal }) => api.moves(symbol, signal) });
+  return useQuery({
+    queryKey: ["moves", version, symbol, at],
+    queryFn: ({ signal }) => api.moves(symbol, at, signal),
+    placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
+  });
 };
 
 /** While another choice of the same name's positioning is on its way, the last one is shown. */
@@ -188,11 +193,11 @@ export const usePositioning = (symbol: string, query: PositioningRequest) => {
   });
 };
 
-export const useChain = (symbol: string, expiration: string | null) => {
+export const useChain = (symbol: string, expiration: string | null, at: AsOfRequest) => {
   const version = useMarket().data?.version;
   return useQuery({
-    queryKey: ["chain", version, symbol, expiration],
-    queryFn: ({ signal }) => api.chain(symbol, expiration, signal),
+    queryKey: ["chain", version, symbol, expiration, at],
+    queryFn: ({ signal }) => api.chain(symbol, expiration, at, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
 };

@@ -978,6 +978,12 @@ export interface components {
         /** CorrelationRequest */
         CorrelationRequest: {
             /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
+            /**
              * Sessions
              * @default 126
              */
@@ -1030,9 +1036,20 @@ export interface components {
         };
         /**
          * Dossier
-         * @description Everything this version knows about one name.
+         * @description Everything that was known of one name in a session.
          */
         Dossier: {
+            /**
+             * As Of
+             * Format: date-time
+             * @description In exchange time
+             */
+            as_of: string;
+            /**
+             * Chain Kept
+             * @description Whether the session's option chains are kept
+             */
+            chain_kept: boolean;
             /** Company */
             company: string;
             /** Expiries */
@@ -1046,9 +1063,19 @@ export interface components {
             listed_on: string;
             /** Market Cap */
             market_cap: number | null;
+            /**
+             * Newest
+             * @description Whether this is the newest session
+             */
+            newest: boolean;
             next_report: components["schemas"]["NextReport"] | null;
             /** Sector */
             sector: string;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
             standing: components["schemas"]["Standing"];
             /** Symbol */
             symbol: string;
@@ -1502,8 +1529,18 @@ export interface components {
             callouts: components["schemas"]["Callout"][];
             fund: components["schemas"]["FundPart"] | null;
             metric: components["schemas"]["Axis"];
+            /**
+             * Newest
+             * @description Whether this is the newest session
+             */
+            newest: boolean;
             /** Rows */
             rows: components["schemas"]["LineupRow"][];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
             /** Source */
             source: string;
             x: components["schemas"]["Axis"];
@@ -1511,6 +1548,12 @@ export interface components {
         };
         /** LineupRequest */
         LineupRequest: {
+            /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
             /**
              * Baseline
              * @default mean252
@@ -1742,12 +1785,22 @@ export interface components {
             /** Ledgers */
             ledgers: components["schemas"]["Ledger"][];
             /**
+             * Newest
+             * @description Whether this is the newest session
+             */
+            newest: boolean;
+            /**
              * Out Of The Week
              * @description Beyond the week's edge and within the month's, on the same side
              */
             out_of_the_week: boolean;
             /** Places */
             places: components["schemas"]["Place"][];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
             /** Symbol */
             symbol: string;
         };
@@ -1807,7 +1860,7 @@ export interface components {
             label: string;
             /**
              * Reason
-             * @description Why there is no value in the newest session
+             * @description Why there is no value in the session
              */
             reason: string | null;
             /** Reference */
@@ -2072,6 +2125,11 @@ export interface components {
             buckets: components["schemas"]["Bucket"][];
             /** Builds */
             builds: components["schemas"]["Build"][];
+            /**
+             * Chain Kept
+             * @description Without it there are no contracts, only what was summed up of them
+             */
+            chain_kept: boolean;
             changes: components["schemas"]["Changes"];
             /**
              * Daily Value
@@ -3808,6 +3866,8 @@ export interface operations {
     dossier_export_chain_chain_file__path_symbol__get: {
         parameters: {
             query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
                 /** @description None: the nearest monthly one */
                 expiration?: string | null;
                 format?: "csv" | "xlsx" | "json";
@@ -3899,6 +3959,8 @@ export interface operations {
     dossier_read_chain_chain__path_symbol__get: {
         parameters: {
             query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
                 /** @description None: the nearest monthly one */
                 expiration?: string | null;
             };
@@ -3986,7 +4048,10 @@ export interface operations {
     };
     dossier_read_moves_expected_move__path_symbol__get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
+            };
             header?: never;
             path: {
                 symbol: string;
@@ -4072,9 +4137,11 @@ export interface operations {
     dossier_read_over_time_over_time__path_symbol__get: {
         parameters: {
             query: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
                 /** @description A metric, an own metric, or any expression */
                 expression: string;
-                /** @description A line to compare with; none: the newest value */
+                /** @description A line to compare with; none: the session's value */
                 reference?: number | null;
             };
             header?: never;
@@ -4162,6 +4229,8 @@ export interface operations {
     dossier_read_positioning_positioning__path_symbol__get: {
         parameters: {
             query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
                 /** @description What customers are assumed to have done */
                 rule?: "calls_sold_puts_bought" | "both_bought" | "both_sold";
                 /** @description The earlier moment to compare with */
@@ -4256,6 +4325,8 @@ export interface operations {
     dossier_read_volatility_volatility__path_symbol__get: {
         parameters: {
             query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
                 estimator?: "close_to_close" | "parkinson" | "garman_klass" | "rogers_satchell" | "yang_zhang";
                 /** @description Sessions of historical volatility */
                 window?: number;
@@ -4345,6 +4416,8 @@ export interface operations {
     dossier_read_dossier__path_symbol__get: {
         parameters: {
             query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
                 estimator?: "close_to_close" | "parkinson" | "garman_klass" | "rogers_satchell" | "yang_zhang";
                 /** @description Sessions of historical volatility */
                 window?: number;

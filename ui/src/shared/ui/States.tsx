@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import { Link } from "react-router";
+import { asOfDay, useAsOf } from "@/shared/address";
 import { ApiError } from "@/shared/api/client";
 import { Mark } from "@/shared/chart/Mark";
 
@@ -15,6 +16,7 @@ export function Loading({ what }: { what: string }) {
 
 /** Something went wrong: what happened, what to do, and the nearest names when one is unknown. */
 export function Failed({ error, children }: { error: Error; children?: ReactNode }) {
+  const asOf = useAsOf();
   const problem = error instanceof ApiError ? error.problem : null;
   const passing = error instanceof ApiError && error.passing;
   return (
@@ -25,7 +27,7 @@ export function Failed({ error, children }: { error: Error; children?: ReactNode
       {problem && problem.nearest.length > 0 && (
         <p>
           {problem.nearest.map((symbol) => (
-            <Link key={symbol} className="nearest" to={`/dossier/${symbol}`}>
+            <Link key={symbol} className="nearest" to={asOfDay(`/dossier/${symbol}`, asOf)}>
               {symbol}
             </Link>
           ))}

@@ -1,0 +1,23 @@
+"""The market in memory: versions of it, and views of them, which are all that pages take."""
+
+from flinch.market.dictionary import PLAIN, BarLength, Dictionary
+from flinch.market.frame import MarketFrame, NameFacts, load_frame
+from flinch.market.holder import MarketHolder, MarketNotReady, warm
+from flinch.market.version import Column, Version
+from flinch.market.view import UnknownName, View
+
+__all__ = [
+    "PLAIN",
+    "BarLength",
+    "Column",
+    "Dictionary",
+    "MarketFrame",
+    "MarketHolder",
+    "MarketNotReady",
+    "NameFacts",
+    "UnknownName",
+    "Version",
+    "View",
+    "load_frame",
+    "warm",
+]

@@ -1,0 +1,76 @@
+"""The newest version of the market, swapped in whole when a newer one is published."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+
+from sqlalchemy import Engine
+
+from flinch.core.rules import METRICS
+from flinch.market.dictionary import PLAIN
+from flinch.market.frame import load_frame
+from flinch.market.version import Version
+from flinch.market.view import View
+from flinch.store.engine import DatabaseAway
+from flinch.store.market.state import read_state
+
+_CHECK_SECONDS = 2.0
+
+
+class MarketNotReady(Exception):
+    """No complete market has been loaded yet."""
+
+
+class MarketHolder:
+    """Keeps the newest version. A request takes it once and sees that version to its end."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._newest: View | None = None
+        self._lock = threading.Lock()
+        self._checked = -1e9
+
+    def current(self) -> View:
+        """The market; a newer version is looked for beside the requests, which are answered from the one held until it is whole.
+
+        Raises MarketNotReady before the first load, DatabaseAway when there is neither database nor market.
+        """
+        newest = self._newest
+        if newest is None:
+            with self._lock:
+                self._refresh()
+            if self._newest is None:
+                raise MarketNotReady
+            return self._newest
+        if time.monotonic() - self._checked >= _CHECK_SECONDS and self._lock.acquire(blocking=False):
+            threading.Thread(target=self._look, name="newer market", daemon=True).start()
+        return newest
+
+    def _look(self) -> None:
+        try:
+            self._refresh()
+        except DatabaseAway:
+            pass  # the version held is served until the database is back
+        finally:
+            self._checked = time.monotonic()
+            self._lock.release()
+
+    def _refresh(self) -> None:
+        state = read_state(self._engine)
+        if state is None or not state.whole:
+            return
+        if self._newest is None or self._newest.data_version != state.data_version:
+            frame = load_frame(self._engine)
+            if frame is not None:
+                self._newest = View(Version(frame, self._engine))
+            self._checked = time.monotonic()
+
+
+def warm(view: View, progress: Callable[[float], None]) -> None:
+    """Compute every metric of the catalogue at the newest session; `progress` gets the share that is done."""
+    for done, key in enumerate(METRICS):
+        progress(done / len(METRICS))
+        view.column(PLAIN.read(key).node)
+    progress(1.0)

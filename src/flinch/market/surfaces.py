@@ -1,0 +1,54 @@
+"""Expirations of a past session, from the surface that was kept of it."""
+
+from __future__ import annotations
+
+import datetime as dt
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from flinch.core.volatility import SmileFit, delta_vol, smile_vol
+from flinch.core.volatility.chain import FLAWS
+from flinch.store.market.surfaces import NO_QUALITY, Expiry, KeptSurface
+
+EXCHANGE_ZONE = ZoneInfo("America/New_York")
+CLOSE = dt.time(16)
+_YEAR_SECONDS = 365 * 86_400
+
+
+def expirations_of(surface: KeptSurface, session: dt.date, spot: float, rate: float) -> list[Expiry]:
+    """The expirations of a kept surface, as they were read then."""
+    rows = surface.expirations
+    days = [session + dt.timedelta(days=int(ahead)) for ahead in rows["days"]]
+    # In UTC: between two instants of one zone Python would count by the wall clock and lose the hour of summer time.
+    ends = [dt.datetime.combine(day, CLOSE, EXCHANGE_ZONE).astimezone(dt.UTC) for day in days]
+    years = np.array([(end - surface.taken_at).total_seconds() / _YEAR_SECONDS for end in ends])
+    forward, parameters = rows["forward"].astype(np.float64), np.ascontiguousarray(rows["svi"], dtype=np.float64)
+    vol = smile_vol(parameters, years, np.zeros(years.size))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        carry = rate - np.log(forward / spot) / np.where(years > 0, years, np.nan)
+        low, high = (np.log(rows[edge] / forward) for edge in ("lowest", "highest"))
+    fit = SmileFit(parameters, vol, rows["strikes"].astype(np.int64), low, high)
+    put_25d, call_25d = (delta_vol(fit, years, 0.25, is_call=side) for side in (False, True))
+    return [
+        Expiry(
+            expiration=days[i],
+            years=float(years[i]),
+            forward=float(forward[i]),
+            forward_from_parity=bool(row["from_parity"]),
+            vol=float(vol[i]),
+            strikes=int(row["strikes"]),
+            straddle=float(row["straddle"]),
+            straddle_strike=float(row["straddle_strike"]),
+            carry=float(carry[i]),
+            vol_ex_earnings=float(row["vol_ex_earnings"]),
+            put_25d=float(put_25d[i]),
+            call_25d=float(call_25d[i]),
+            quality=float("nan") if row["quality"] == NO_QUALITY else float(row["quality"]),
+            flaw=FLAWS[int(row["flaw"])],
+            lowest_strike=float(row["lowest"]),
+            highest_strike=float(row["highest"]),
+            svi=tuple(parameters[i].tolist()),
+        )
+        for i, row in enumerate(rows)
+    ]

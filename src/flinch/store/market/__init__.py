@@ -1,0 +1,1 @@
+"""Market data in the store: tables, migrations and queries; a database each market."""

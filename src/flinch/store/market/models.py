@@ -1,0 +1,321 @@
+"""Tables of market data. Keys are natural, so loading a row twice changes nothing."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from sqlalchemy import BigInteger, Boolean, Date, DateTime, Double, ForeignKey, Integer, SmallInteger, String
+from sqlalchemy.dialects.mysql import VARBINARY
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+class MarketBase(DeclarativeBase):
+    """A market's tables. All tables use one character set, so that any text can be compared."""
+
+    __table_args__ = {
+        "mysql_charset": "utf8mb4",
+        "mysql_collate": "utf8mb4_bin",
+        "mysql_engine": "InnoDB",
+    }
+
+
+class MarketState(MarketBase):
+    """One row: what is loaded. `complete` is set last, so a load that was killed is recognised; `writing` is set while rows of a
+    later moment come, when what is there belongs to no version."""
+
+    __tablename__ = "market_state"
+    id: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    source: Mapped[str] = mapped_column(String(40))
+    source_version: Mapped[int] = mapped_column(Integer)
+    as_of: Mapped[dt.datetime] = mapped_column(DateTime)
+    rate: Mapped[float] = mapped_column(Double)
+    data_version: Mapped[int] = mapped_column(Integer)
+    complete: Mapped[bool] = mapped_column(Boolean)
+    writing: Mapped[bool] = mapped_column(Boolean)
+
+
+class Name(MarketBase):
+    """A listed company, fund or index."""
+
+    __tablename__ = "name"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    symbol: Mapped[str] = mapped_column(String(12), unique=True)
+    company: Mapped[str] = mapped_column(String(80))
+    kind: Mapped[str] = mapped_column(String(8))
+    sector: Mapped[str] = mapped_column(String(40))
+    listed_on: Mapped[dt.date] = mapped_column(Date)
+    shares_outstanding: Mapped[float | None] = mapped_column(Double)
+    float_shares: Mapped[float | None] = mapped_column(Double)
+
+
+class ExchangeSession(MarketBase):
+    """A session of the exchange, past or ahead."""
+
+    __tablename__ = "exchange_session"
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+
+
+class DailyBar(MarketBase):
+    """A session's prices and shares traded."""
+
+    __tablename__ = "daily_bar"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    open: Mapped[float] = mapped_column(Double)
+    high: Mapped[float] = mapped_column(Double)
+    low: Mapped[float] = mapped_column(Double)
+    close: Mapped[float] = mapped_column(Double)
+    volume: Mapped[float | None] = mapped_column(Double)
+
+
+class ExtendedDay(MarketBase):
+    """Before a session's open and after its close; missing where nothing traded then."""
+
+    __tablename__ = "extended_day"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    pre_high: Mapped[float | None] = mapped_column(Double)
+    pre_low: Mapped[float | None] = mapped_column(Double)
+    pre_last: Mapped[float | None] = mapped_column(Double)
+    pre_volume: Mapped[float | None] = mapped_column(Double)
+    post_last: Mapped[float | None] = mapped_column(Double)
+    post_volume: Mapped[float | None] = mapped_column(Double)
+
+
+class MinuteBar(MarketBase):
+    """A minute's prices and shares traded; `at` is the minute's start in UTC, regular hours or not."""
+
+    __tablename__ = "minute_bar"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
+    open: Mapped[float] = mapped_column(Double)
+    high: Mapped[float] = mapped_column(Double)
+    low: Mapped[float] = mapped_column(Double)
+    close: Mapped[float] = mapped_column(Double)
+    volume: Mapped[float | None] = mapped_column(Double)
+
+
+class OptionDay(MarketBase):
+    """A session's options as a whole: contracts traded and open by side, quoted width at the money in percent, what is listed."""
+
+    __tablename__ = "option_day"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    call_volume: Mapped[int] = mapped_column(BigInteger)
+    put_volume: Mapped[int] = mapped_column(BigInteger)
+    call_open_interest: Mapped[int] = mapped_column(BigInteger)
+    put_open_interest: Mapped[int] = mapped_column(BigInteger)
+    atm_width: Mapped[float | None] = mapped_column(Double)
+    expirations: Mapped[int] = mapped_column(Integer)
+    weekly_expirations: Mapped[int] = mapped_column(Integer)
+    strikes: Mapped[int] = mapped_column(Integer)
+
+
+class VolatilityDay(MarketBase):
+    """Implied volatility of a session, annualised decimals: constant maturities, the nearest expiration, the ones that end the
+    week and the month; 30 days ahead without earnings and at 25 delta. The move priced for earnings is a decimal, the quality
+    0 to 100."""
+
+    __tablename__ = "volatility_day"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    iv7: Mapped[float | None] = mapped_column(Double)
+    iv14: Mapped[float | None] = mapped_column(Double)
+    iv30: Mapped[float | None] = mapped_column(Double)
+    iv60: Mapped[float | None] = mapped_column(Double)
+    iv90: Mapped[float | None] = mapped_column(Double)
+    iv180: Mapped[float | None] = mapped_column(Double)
+    iv365: Mapped[float | None] = mapped_column(Double)
+    iv_nearest: Mapped[float | None] = mapped_column(Double)
+    iv_week: Mapped[float | None] = mapped_column(Double)
+    iv_month: Mapped[float | None] = mapped_column(Double)
+    iv30_ex_earnings: Mapped[float | None] = mapped_column(Double)
+    implied_earnings_move: Mapped[float | None] = mapped_column(Double)
+    put_25d: Mapped[float | None] = mapped_column(Double)
+    call_25d: Mapped[float | None] = mapped_column(Double)
+    fit_quality: Mapped[float | None] = mapped_column(Double)
+
+
+class EarningsReport(MarketBase):
+    """A report, past or scheduled; `known_on` is the day from which its date was known."""
+
+    __tablename__ = "earnings_report"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    timing: Mapped[str] = mapped_column(String(12))
+    known_on: Mapped[dt.date] = mapped_column(Date)
+
+
+class FundMember(MarketBase):
+    """A company in a fund or index, with its weight."""
+
+    __tablename__ = "fund_member"
+    fund_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    weight: Mapped[float] = mapped_column(Double)
+
+
+class Fundamental(MarketBase):
+    """A report's figures as first reported by one source, per share; usable from `known_on`."""
+
+    __tablename__ = "fundamental"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    source: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    period_end: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    known_on: Mapped[dt.date] = mapped_column(Date)
+    eps_ttm: Mapped[float | None] = mapped_column(Double)
+    sales_ttm: Mapped[float | None] = mapped_column(Double)
+    book: Mapped[float | None] = mapped_column(Double)
+    fcf_ttm: Mapped[float | None] = mapped_column(Double)
+    debt_to_equity: Mapped[float | None] = mapped_column(Double)
+
+
+class Estimate(MarketBase):
+    """What analysts expect together, usable from `known_on`."""
+
+    __tablename__ = "estimate"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    known_on: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    eps_next_year: Mapped[float | None] = mapped_column(Double)
+    fair_value: Mapped[float | None] = mapped_column(Double)
+
+
+class Dividend(MarketBase):
+    """A cash dividend per share, past or declared."""
+
+    __tablename__ = "dividend"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    ex_date: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    declared_on: Mapped[dt.date] = mapped_column(Date)
+    amount: Mapped[float] = mapped_column(Double)
+
+
+class ShortInterest(MarketBase):
+    """Shares sold short at a settlement date, usable from `known_on`."""
+
+    __tablename__ = "short_interest"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    settled_on: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    known_on: Mapped[dt.date] = mapped_column(Date)
+    shares: Mapped[float] = mapped_column(Double)
+
+
+class ChainSnapshot(MarketBase):
+    """A moment at which all chains were looked at."""
+
+    __tablename__ = "chain_snapshot"
+    taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
+    session: Mapped[dt.date] = mapped_column(Date)
+
+
+class SnapshotPrice(MarketBase):
+    """A name's price at the moment of a snapshot."""
+
+    __tablename__ = "snapshot_price"
+    taken_at: Mapped[dt.datetime] = mapped_column(ForeignKey("chain_snapshot.taken_at"), primary_key=True)
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    price: Mapped[float] = mapped_column(Double)
+
+
+class ContractSeries(MarketBase):
+    """What a contract of a name delivers: `multiplier` is what premium and exposure are multiplied with. Series 0 are the
+    standard contracts; others were adjusted after a corporate action and deliver `shares` and `cash`."""
+
+    __tablename__ = "contract_series"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    series: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    multiplier: Mapped[float] = mapped_column(Double)
+    shares: Mapped[float] = mapped_column(Double)
+    cash: Mapped[float] = mapped_column(Double)
+
+
+class Position(MarketBase):
+    """What a chain says about a name's exposure and open interest at one moment: a session's close, or a snapshot.
+
+    Exposures are $ per 1 % move, dealers taken to be long calls and short puts; strikes and flip are prices; interest is
+    contracts, `top_strikes` a share.
+    """
+
+    __tablename__ = "position"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
+    call_exposure: Mapped[float | None] = mapped_column(Double)
+    put_exposure: Mapped[float | None] = mapped_column(Double)
+    flip: Mapped[float | None] = mapped_column(Double)
+    near_exposure: Mapped[float | None] = mapped_column(Double)
+    week_exposure: Mapped[float | None] = mapped_column(Double)
+    month_exposure: Mapped[float | None] = mapped_column(Double)
+    peak_exposure_strike: Mapped[float | None] = mapped_column(Double)
+    peak_interest_strike: Mapped[float | None] = mapped_column(Double)
+    top_strikes: Mapped[float | None] = mapped_column(Double)
+    interest_above: Mapped[float | None] = mapped_column(Double)
+    opened: Mapped[float | None] = mapped_column(Double)
+    opened_above: Mapped[float | None] = mapped_column(Double)
+    opened_below: Mapped[float | None] = mapped_column(Double)
+    largest_build: Mapped[float | None] = mapped_column(Double)
+    largest_build_base: Mapped[float | None] = mapped_column(Double)
+    left_out: Mapped[float | None] = mapped_column(Double)
+
+
+class OptionQuote(MarketBase):
+    """One contract at one snapshot; bid and ask are missing while it is not quoted. Volume is that of the session so far, open
+    interest that of its morning.
+
+    A snapshot lies together, because most reading takes a whole one; a foreign key would want a second index over all of it.
+    """
+
+    __tablename__ = "option_quote"
+    taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    expiration: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    strike: Mapped[float] = mapped_column(Double, primary_key=True)
+    is_call: Mapped[bool] = mapped_column(Boolean, primary_key=True)
+    series: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    bid: Mapped[float | None] = mapped_column(Double)
+    ask: Mapped[float | None] = mapped_column(Double)
+    volume: Mapped[int] = mapped_column(Integer)
+    open_interest: Mapped[int] = mapped_column(Integer)
+
+
+class ExpiryVolatility(MarketBase):
+    """What publish reads out of a chain at a snapshot, an expiration a row; `svi_a` to `svi_sigma`: raw SVI in total variance."""
+
+    __tablename__ = "expiry_volatility"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
+    expiration: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    years: Mapped[float] = mapped_column(Double)
+    forward: Mapped[float | None] = mapped_column(Double)
+    forward_from_parity: Mapped[bool] = mapped_column(Boolean)
+    vol: Mapped[float | None] = mapped_column(Double)
+    strikes: Mapped[int] = mapped_column(Integer)
+    straddle: Mapped[float | None] = mapped_column(Double)
+    straddle_strike: Mapped[float | None] = mapped_column(Double)
+    carry: Mapped[float | None] = mapped_column(Double)
+    vol_ex_earnings: Mapped[float | None] = mapped_column(Double)
+    put_25d: Mapped[float | None] = mapped_column(Double)
+    call_25d: Mapped[float | None] = mapped_column(Double)
+    quality: Mapped[float | None] = mapped_column(Double)
+    flaw: Mapped[str] = mapped_column(String(60))
+    lowest_strike: Mapped[float | None] = mapped_column(Double)
+    highest_strike: Mapped[float | None] = mapped_column(Double)
+    svi_a: Mapped[float | None] = mapped_column(Double)
+    svi_b: Mapped[float | None] = mapped_column(Double)
+    svi_rho: Mapped[float | None] = mapped_column(Double)
+    svi_m: Mapped[float | None] = mapped_column(Double)
+    svi_sigma: Mapped[float | None] = mapped_column(Double)
+
+
+class SurfaceDay(MarketBase):
+    """A name's surface as it was read last in a session, all expirations in one row, packed as `store.market.surfaces` says."""
+
+    __tablename__ = "surface_day"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    taken_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    surface: Mapped[bytes] = mapped_column(VARBINARY(8000))
+
+
+TENORS = (7, 14, 30, 60, 90, 180, 365)
+"""Days of the constant maturities that `VolatilityDay` has columns of."""
+SVI_COLUMNS = ("svi_a", "svi_b", "svi_rho", "svi_m", "svi_sigma")

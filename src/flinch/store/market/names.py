@@ -1,0 +1,33 @@
+"""What is listed, what its contracts stand for, and the exchange's sessions."""
+
+from __future__ import annotations
+
+import numpy as np
+import polars as pl
+from numpy.typing import NDArray
+from sqlalchemy import Engine, select
+
+from flinch.store.market.chain import read_multipliers
+from flinch.store.market.models import ExchangeSession, Name
+from flinch.store.reading import Floats, dates, numbers, read_table
+
+
+def read_names(engine: Engine) -> pl.DataFrame:
+    """All names in the order of the frame's rows."""
+    n = Name
+    columns = (n.id, n.symbol, n.company, n.kind, n.sector, n.listed_on, n.shares_outstanding, n.float_shares)
+    return read_table(engine, select(*columns).order_by(n.id))
+
+
+def read_calendar(engine: Engine) -> NDArray[np.datetime64]:
+    """Every session of the exchange that is known, past and ahead, in order."""
+    rows = read_table(engine, select(ExchangeSession.session).order_by(ExchangeSession.session))
+    return dates(rows["session"])
+
+
+def multipliers(engine: Engine, ids: NDArray[np.int64]) -> Floats:
+    """What a standard contract of each name stands for, shape (names,); a hundred where nothing else is said."""
+    rows = read_multipliers(engine)
+    out = np.full(ids.size, 100.0)
+    out[np.searchsorted(ids, rows["name_id"].to_numpy())] = numbers(rows["multiplier"])
+    return out

@@ -1,0 +1,73 @@
+"""What is loaded, and at which version."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import NamedTuple
+
+from sqlalchemy import Engine, select
+
+from flinch.store.engine import transaction
+from flinch.store.market.chain import stored
+from flinch.store.market.models import MarketState
+
+
+class Loaded(NamedTuple):
+    """The market in the store; instants are UTC."""
+
+    source: str
+    source_version: int
+    as_of: dt.datetime
+    rate: float
+    data_version: int
+    complete: bool
+    writing: bool = False
+
+    @property
+    def whole(self) -> bool:
+        """Whether everything that is there belongs to the data version."""
+        return self.complete and not self.writing
+
+
+def read_state(engine: Engine) -> Loaded | None:
+    """The loaded market, or None before the first load."""
+    with transaction(engine) as session:
+        row = session.scalar(select(MarketState))
+        if row is None:
+            return None
+        as_of = row.as_of.replace(tzinfo=dt.UTC)
+        return Loaded(row.source, row.source_version, as_of, row.rate, row.data_version, row.complete, row.writing)
+
+
+def begin_load(engine: Engine, *, source: str, source_version: int, as_of: dt.datetime, rate: float) -> None:
+    """Say that a load has begun: until `finish_load` the market counts as half made."""
+    with transaction(engine) as session:
+        row = session.get(MarketState, 1) or MarketState(id=1, data_version=0)
+        row.source, row.source_version, row.rate = source, source_version, rate
+        row.complete, row.writing = False, False
+        row.as_of = stored(as_of)
+        session.add(row)
+
+
+def begin_moment(engine: Engine) -> None:
+    """Say that rows of a later moment are coming: until `advance` nothing that is there is read as a version."""
+    with transaction(engine) as session:
+        session.get_one(MarketState, 1).writing = True
+
+
+def advance(engine: Engine, as_of: dt.datetime) -> int:
+    """Make what was published as of a later moment the market that is served; returns the data version."""
+    with transaction(engine) as session:
+        row = session.get_one(MarketState, 1)
+        row.as_of, row.writing = stored(as_of), False
+        row.data_version += 1
+        return row.data_version
+
+
+def finish_load(engine: Engine) -> int:
+    """Mark the market complete and raise the data version; returns it."""
+    with transaction(engine) as session:
+        row = session.get_one(MarketState, 1)
+        row.complete = True
+        row.data_version += 1
+        return row.data_version

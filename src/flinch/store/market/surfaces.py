@@ -1,0 +1,120 @@
+"""Expirations as they were read out of a chain."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import NamedTuple
+
+import numpy as np
+import polars as pl
+from numpy.typing import NDArray
+from sqlalchemy import Engine, select
+
+from flinch.store.engine import told
+from flinch.store.market.chain import stored
+from flinch.store.market.models import SVI_COLUMNS, ExpiryVolatility, SurfaceDay
+from flinch.store.reading import read_rows, read_table
+
+PACKED = np.dtype(
+    [
+        ("days", "<i2"), ("forward", "<f4"), ("svi", "<f4", (5,)), ("vol_ex_earnings", "<f4"), ("straddle", "<f4"),
+        ("straddle_strike", "<f4"), ("lowest", "<f4"), ("highest", "<f4"), ("quality", "u1"), ("flaw", "u1"), ("strikes", "u1"),
+        ("from_parity", "u1"),
+    ]
+)  # fmt: skip
+"""One expiration of a kept surface, little-endian: calendar days after the session, forward, raw SVI in total variance,
+volatility at the money without reports, straddle and its strike, lowest and highest strike that took part, quality in percent
+(`NO_QUALITY`: none), index of its flaw, strikes that took part (at most 255), whether the forward is from parity. NaN where there
+is none."""
+
+
+NO_QUALITY = 255
+
+
+class KeptSurface(NamedTuple):
+    """A name's surface of a session: the moment (UTC) it was read at, and its expirations, of type `PACKED`."""
+
+    taken_at: dt.datetime
+    expirations: NDArray[np.void]
+
+
+def read_surface(engine: Engine, name_id: int, session: dt.date) -> KeptSurface | None:
+    """A name's surface of a session; None where none was kept."""
+    s = SurfaceDay
+    with told(), engine.connect() as connection:
+        row = connection.execute(
+            select(s.taken_at, s.surface).where(s.name_id == name_id, s.session == session)
+        ).first()
+    return None if row is None else KeptSurface(row[0].replace(tzinfo=dt.UTC), np.frombuffer(row[1], PACKED))
+
+
+def packed_rows(owner: NDArray[np.int64], expirations: NDArray[np.void]) -> tuple[NDArray[np.int64], list[bytes]]:
+    """Owners, each once, and their expirations (in order of `owner`, of type `PACKED`) as the bytes of a row."""
+    owners, first = np.unique(owner, return_index=True)
+    return owners, [part.tobytes() for part in np.split(expirations, first[1:])] if owners.size else []
+
+
+class Expiry(NamedTuple):
+    """One listed expiration of one name, as read from the newest chain; NaN where it could not be."""
+
+    expiration: dt.date
+    years: float
+    forward: float
+    forward_from_parity: bool
+    vol: float
+    strikes: int
+    straddle: float
+    straddle_strike: float
+    carry: float
+    vol_ex_earnings: float
+    put_25d: float
+    call_25d: float
+    quality: float
+    flaw: str
+    lowest_strike: float
+    highest_strike: float
+    svi: tuple[float, float, float, float, float]
+
+
+def read_expiries(
+    engine: Engine, taken_at: dt.datetime, ids: NDArray[np.int64], name_id: int | None = None
+) -> dict[int, list[Expiry]]:
+    """Expirations as they were read at a snapshot, by row of the frame; of one name when it is given."""
+    e = ExpiryVolatility
+    wanted = [e.taken_at == stored(taken_at)]
+    if name_id is not None:
+        wanted.append(e.name_id == name_id)
+    read = read_table if name_id is None else read_rows
+    rows = read(
+        engine,
+        select(
+            e.name_id,
+            e.expiration,
+            e.years,
+            e.forward,
+            e.forward_from_parity,
+            e.vol,
+            e.strikes,
+            e.straddle,
+            e.straddle_strike,
+            e.carry,
+            e.vol_ex_earnings,
+            e.put_25d,
+            e.call_25d,
+            e.quality,
+            e.flaw,
+            e.lowest_strike,
+            e.highest_strike,
+            *[getattr(e, column) for column in SVI_COLUMNS],
+        )
+        .where(*wanted)
+        .order_by(e.name_id, e.expiration),
+    )
+    rows = rows.with_columns(pl.col(pl.Float64).fill_null(np.nan))
+    out: dict[int, list[Expiry]] = {}
+    for name_id, *fields in rows.iter_rows():
+        row = int(np.searchsorted(ids, name_id))
+        fields[3] = bool(fields[3])
+        plain = len(fields) - len(SVI_COLUMNS)
+        out.setdefault(row, []).append(Expiry._make([*fields[:plain], tuple(fields[plain:])]))
+    return out

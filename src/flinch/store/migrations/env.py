@@ -1,9 +1,0 @@
-"""Runs migrations on the connection that `flinch.store.migrate` hands over."""
-
-from alembic import context
-
-from flinch.store.models import Base
-
-context.configure(connection=context.config.attributes["connection"], target_metadata=Base.metadata)
-with context.begin_transaction():
-    context.run_migrations()

@@ -1,0 +1,182 @@
+"""What users keep under a name: screens, baskets, own metrics. Removing can be undone."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from typing import Any, Generic, TypeVar
+
+from sqlalchemy import Engine, select
+from sqlalchemy.orm import Session
+
+from flinch.store.owned.models import Basket, Owner, OwnMetric, SavedScreen, ScreenLook
+from flinch.store.owned.write_keys import change
+
+T = TypeVar("T", SavedScreen, Basket, OwnMetric)
+
+
+class TooMany(Exception):
+    """More than is kept; `most` says how many are."""
+
+    def __init__(self, most: int) -> None:
+        super().__init__(most)
+        self.most = most
+
+
+class NameTaken(Exception):
+    """Another one has this name already; `id` is its id."""
+
+    def __init__(self, name: str, id: int) -> None:
+        super().__init__(name)
+        self.name = name
+        self.id = id
+
+
+class ChangedElsewhere(Exception):
+    """It has another version by now than the one that a change was made on; `version` is the one that is kept."""
+
+    def __init__(self, name: str, version: int) -> None:
+        super().__init__(name)
+        self.name = name
+        self.version = version
+
+
+class Kept(Generic[T]):
+    """An owner's things of one kind, each under a name of its own."""
+
+    def __init__(self, model: type[T], name: str, most: int) -> None:
+        self.model: type[T] = model
+        self.name = name
+        self.most = most
+
+    def all(self, engine: Engine, owner_id: int) -> list[T]:
+        """Everything that is kept, by name."""
+        with change(engine) as session:
+            return _free(session, self._held(session, owner_id))
+
+    def one(self, engine: Engine, owner_id: int, id: int) -> T | None:
+        """One thing; None when it is not there."""
+        with change(engine) as session:
+            found = self._find(session, owner_id, id)
+            return None if found is None else _free(session, [found])[0]
+
+    def save(
+        self,
+        engine: Engine,
+        owner_id: int,
+        values: dict[str, Any],
+        id: int | None = None,
+        *,
+        version: int | None = None,
+        sound: Callable[[list[T]], None] | None = None,
+    ) -> T | None:
+        """Make a new one of `values`, or change the one with `id`; None when that is not there.
+
+        Raises NameTaken when another one has the name, TooMany when there is no room, ChangedElsewhere when it is not of the
+        `version` that the change was made on (None: whichever it is of), and whatever `sound` raises, which sees all that are
+        kept while nobody else changes them. Nothing is changed then.
+        """
+        with change(engine) as session:
+            self._lock(session, owner_id)
+            held = self._held(session, owner_id)
+            if sound is not None:
+                sound(held)
+            if self.name in values:
+                self._require_free(held, values[self.name], id)
+            if id is not None:
+                found = next((other for other in held if other.id == id), None)
+                if found is None:
+                    return None
+                if version is not None and found.version != version:
+                    raise ChangedElsewhere(getattr(found, self.name), found.version)
+                found.version += 1
+            else:
+                if len(held) >= self.most:
+                    raise TooMany(self.most)
+                found = self.model(owner_id=owner_id, deleted_at=None, version=1)
+                session.add(found)
+            for key, value in values.items():
+                setattr(found, key, value)
+            session.flush()
+            return _free(session, [found])[0]
+
+    def remove(self, engine: Engine, owner_id: int, id: int, now: dt.datetime) -> bool:
+        """Remove one so that it can be restored; False when it is not there."""
+        with change(engine) as session:
+            self._lock(session, owner_id)
+            found = self._find(session, owner_id, id)
+            if found is not None:
+                found.deleted_at = plain(now)
+            return found is not None
+
+    def restore(self, engine: Engine, owner_id: int, id: int) -> bool:
+        """Take a removal back; False when it was never there. Raises NameTaken and TooMany as `save` does."""
+        with change(engine) as session:
+            self._lock(session, owner_id)
+            found = session.get(self.model, id)
+            if found is None or found.owner_id != owner_id:
+                return False
+            held = self._held(session, owner_id)
+            self._require_free(held, getattr(found, self.name), id)
+            if len(held) >= self.most:
+                raise TooMany(self.most)
+            found.deleted_at = None
+            return True
+
+    def _held(self, session: Session, owner_id: int) -> list[T]:
+        m = self.model
+        statement = (
+            select(m).where(m.owner_id == owner_id, m.deleted_at.is_(None)).order_by(getattr(m, self.name), m.id)
+        )
+        return list(session.scalars(statement))
+
+    def _find(self, session: Session, owner_id: int, id: int) -> T | None:
+        found = session.get(self.model, id)
+        return found if found is not None and found.owner_id == owner_id and found.deleted_at is None else None
+
+    def _require_free(self, held: list[T], name: str, id: int | None) -> None:
+        for other in held:
+            if getattr(other, self.name) == name and other.id != id:
+                raise NameTaken(name, other.id)
+
+    @staticmethod
+    def _lock(session: Session, owner_id: int) -> None:
+        """Changes of one owner follow each other."""
+        session.execute(select(Owner.id).where(Owner.id == owner_id).with_for_update())
+
+
+SCREENS = Kept(SavedScreen, "name", 300)
+BASKETS = Kept(Basket, "name", 200)
+OWN_METRICS = Kept(OwnMetric, "key", 200)
+
+
+def record_look(
+    engine: Engine, screen_id: int, session_on: dt.date, symbols: list[str], now: dt.datetime
+) -> ScreenLook | None:
+    """Remember what a saved screen showed as of a session; returns the newest look as of another session, if there was one."""
+    with change(engine) as session:
+        looks = select(ScreenLook).where(ScreenLook.screen_id == screen_id)
+        others = looks.where(ScreenLook.session != session_on).order_by(
+            ScreenLook.looked_at.desc(), ScreenLook.session.desc()
+        )
+        before = session.scalar(others.limit(1))
+        look = session.get(ScreenLook, (screen_id, session_on)) or ScreenLook(screen_id=screen_id, session=session_on)
+        look.looked_at, look.symbols = plain(now), symbols
+        session.add(look)
+        if before is not None:
+            session.flush()
+            session.expunge(before)
+        return before
+
+
+def plain(moment: dt.datetime) -> dt.datetime:
+    """An instant as the store keeps it: UTC without a zone, whole seconds."""
+    return moment.astimezone(dt.UTC).replace(tzinfo=None, microsecond=0)
+
+
+def _free(session: Session, rows: list[T]) -> list[T]:
+    for row in rows:
+        session.flush()
+        session.refresh(row)
+        session.expunge(row)
+    return rows

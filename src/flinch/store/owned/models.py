@@ -1,0 +1,113 @@
+"""Tables of what users own: every row says whose it is."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+from sqlalchemy import JSON, Date, DateTime, ForeignKey, Integer, SmallInteger, String
+from sqlalchemy.dialects.mysql import MEDIUMTEXT
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+class OwnedBase(DeclarativeBase):
+    """The tables of all users. All tables use one character set, so that any text can be compared."""
+
+    __table_args__ = {
+        "mysql_charset": "utf8mb4",
+        "mysql_collate": "utf8mb4_bin",
+        "mysql_engine": "InnoDB",
+    }
+
+
+class Owner(OwnedBase):
+    """Whose rows they are. One local owner is made at start."""
+
+    __tablename__ = "owner"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    name: Mapped[str] = mapped_column(String(80), unique=True)
+
+
+class TrayEntry(OwnedBase):
+    """A name on the working list, and why it came."""
+
+    __tablename__ = "tray_entry"
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), primary_key=True)
+    symbol: Mapped[str] = mapped_column(String(12), primary_key=True)
+    position: Mapped[int] = mapped_column(Integer)
+    why: Mapped[dict[str, Any]] = mapped_column(JSON)
+    added_at: Mapped[dt.datetime] = mapped_column(DateTime)
+
+
+class TrayStep(OwnedBase):
+    """The tray before a change, newest last: what undo restores."""
+
+    __tablename__ = "tray_step"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    what: Mapped[str] = mapped_column(String(120))
+    before: Mapped[list[dict[str, Any]]] = mapped_column(JSON)
+
+
+class SavedScreen(OwnedBase):
+    """A screen somebody keeps; `deleted_at` is set while its removal can still be undone."""
+
+    __tablename__ = "saved_screen"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    version: Mapped[int] = mapped_column(Integer)
+    name: Mapped[str] = mapped_column(String(120))
+    description: Mapped[str] = mapped_column(String(2000))
+    tags: Mapped[list[str]] = mapped_column(JSON)
+    body: Mapped[dict[str, Any]] = mapped_column(JSON)
+    changed_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
+class ScreenLook(OwnedBase):
+    """Which names a saved screen had when somebody last looked at it as of a session."""
+
+    __tablename__ = "screen_look"
+    screen_id: Mapped[int] = mapped_column(ForeignKey("saved_screen.id", ondelete="CASCADE"), primary_key=True)
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    looked_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    symbols: Mapped[list[str]] = mapped_column(JSON)
+
+
+class OwnMetric(OwnedBase):
+    """A numeric expression with a name."""
+
+    __tablename__ = "own_metric"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    version: Mapped[int] = mapped_column(Integer)
+    key: Mapped[str] = mapped_column(String(40))
+    label: Mapped[str] = mapped_column(String(80))
+    unit: Mapped[str] = mapped_column(String(20))
+    expression: Mapped[str] = mapped_column(String(1000))
+    decimals: Mapped[int] = mapped_column(SmallInteger)
+    deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
+class Basket(OwnedBase):
+    """A saved, named group of names."""
+
+    __tablename__ = "basket"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    version: Mapped[int] = mapped_column(Integer)
+    name: Mapped[str] = mapped_column(String(120))
+    symbols: Mapped[list[str]] = mapped_column(JSON)
+    changed_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
+class WriteKey(OwnedBase):
+    """A change that was kept, by the key its sender gave it: sent again it is not done again. `answer` is what was answered."""
+
+    __tablename__ = "write_key"
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), primary_key=True)
+    key: Mapped[str] = mapped_column(String(64), primary_key=True)
+    path: Mapped[str] = mapped_column(String(200))
+    answer: Mapped[str | None] = mapped_column(MEDIUMTEXT)
+    at: Mapped[dt.datetime] = mapped_column(DateTime)

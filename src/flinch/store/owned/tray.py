@@ -1,0 +1,164 @@
+"""The tray: an owner's working list, with undo."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any, Literal, NamedTuple
+
+from sqlalchemy import Engine, delete, func, select
+from sqlalchemy.orm import Session
+
+from flinch.store.owned.kept import ChangedElsewhere, plain
+from flinch.store.owned.models import Owner, TrayEntry, TrayStep
+from flinch.store.owned.write_keys import change
+
+Operation = Literal["keep", "add", "remove", "replace"]
+
+MOST_ENTRIES = 500
+MOST_STEPS = 50
+
+
+class Entry(NamedTuple):
+    """A name in the tray, why it came and when (UTC)."""
+
+    symbol: str
+    why: dict[str, Any]
+    added_at: dt.datetime
+
+
+class Tray(NamedTuple):
+    """The tray's names in the order they came, what undo would take back (None when there is nothing), and its version."""
+
+    entries: list[Entry]
+    undo: str | None
+    version: int
+
+
+class TrayFull(Exception):
+    """More names than a tray holds."""
+
+
+def read_tray(engine: Engine, owner_id: int) -> Tray:
+    """The owner's tray."""
+    with change(engine) as session:
+        return _tray(session, owner_id)
+
+
+def add_to_tray(engine: Engine, owner_id: int, entries: list[tuple[str, dict[str, Any]]], now: dt.datetime) -> Tray:
+    """Add (symbol, why) pairs that are not there yet, in one undoable step; raises TrayFull and adds none if too many."""
+    return change_tray(engine, owner_id, "add", dict(entries), now)
+
+
+def remove_from_tray(engine: Engine, owner_id: int, symbols: list[str] | None, *, version: int | None = None) -> Tray:
+    """Take names out in one undoable step; None takes out all, which may raise ChangedElsewhere as `change_tray` says."""
+    if symbols is None:
+        return change_tray(engine, owner_id, "keep", {}, verb="clear", version=version)
+    return change_tray(engine, owner_id, "remove", {symbol: {} for symbol in symbols})
+
+
+def change_tray(
+    engine: Engine,
+    owner_id: int,
+    op: Operation,
+    listed: dict[str, dict[str, Any]],
+    now: dt.datetime | None = None,
+    *,
+    verb: str | None = None,
+    about: str | None = None,
+    version: int | None = None,
+) -> Tray:
+    """Change the tray by a list of names, symbol to why, in one step that undo takes back.
+
+    `op` is "keep" (only names on the list stay), "add" (those not there yet come), "remove" (names on the list go) or
+    "replace" (the list takes the tray's place; names that stay keep why they came). `now` is when names come. The step is
+    called by `verb`, else `op`, and what it is `about`, else the names that changed. Raises TrayFull and changes nothing.
+
+    With a `version`, that of the tray which the change was made on, a change that would take away what came since raises
+    ChangedElsewhere; adding, and taking out names that are on the list, goes together with whatever others did.
+    """
+    with change(engine) as session:
+        present = _entries(session, owner_id)
+        if op in ("keep", "replace"):
+            _require_version(session, owner_id, version)
+        held = [entry.symbol for entry in present]
+        goes = [] if op == "add" else [symbol for symbol in held if (symbol in listed) == (op == "remove")]
+        comes = [symbol for symbol in listed if symbol not in held] if op in ("add", "replace") else []
+        if len(held) - len(goes) + len(comes) > MOST_ENTRIES:
+            raise TrayFull
+        if goes or comes:
+            changed = [*comes, *goes]
+            names = changed[0] if len(changed) == 1 else f"{len(changed)} names"
+            _remember(session, owner_id, f"{verb or op} {about or names}"[:120], present)
+            session.execute(delete(TrayEntry).where(TrayEntry.owner_id == owner_id, TrayEntry.symbol.in_(goes)))
+            last = max((entry.position for entry in present), default=0)
+            moment = plain(now or dt.datetime.now(dt.UTC))
+            for offset, symbol in enumerate(comes, 1):
+                row = TrayEntry(owner_id=owner_id, symbol=symbol, position=last + offset, why=listed[symbol])
+                row.added_at = moment
+                session.add(row)
+        return _tray(session, owner_id)
+
+
+def undo_tray(engine: Engine, owner_id: int, *, version: int | None = None) -> Tray:
+    """Restore the tray as it was before its last change; with nothing to undo it stays as it is.
+
+    Raises ChangedElsewhere when the last change is not the one that the tray of that `version` showed.
+    """
+    with change(engine) as session:
+        _entries(session, owner_id)
+        _require_version(session, owner_id, version)
+        step = _last_step(session, owner_id)
+        if step is not None:
+            session.execute(delete(TrayEntry).where(TrayEntry.owner_id == owner_id))
+            for row in step.before:
+                moment = dt.datetime.fromisoformat(row["added_at"])
+                session.add(
+                    TrayEntry(
+                        owner_id=owner_id,
+                        symbol=row["symbol"],
+                        position=row["position"],
+                        why=row["why"],
+                        added_at=moment,
+                    )
+                )
+            session.delete(step)
+        return _tray(session, owner_id)
+
+
+def _entries(session: Session, owner_id: int) -> list[TrayEntry]:
+    """The entries, with the owner's row locked so that two changes at once follow each other."""
+    session.execute(select(Owner.id).where(Owner.id == owner_id).with_for_update())
+    return list(session.scalars(select(TrayEntry).where(TrayEntry.owner_id == owner_id).order_by(TrayEntry.position)))
+
+
+def _last_step(session: Session, owner_id: int) -> TrayStep | None:
+    return session.scalar(select(TrayStep).where(TrayStep.owner_id == owner_id).order_by(TrayStep.id.desc()).limit(1))
+
+
+def _tray(session: Session, owner_id: int) -> Tray:
+    session.flush()
+    rows = session.scalars(select(TrayEntry).where(TrayEntry.owner_id == owner_id).order_by(TrayEntry.position))
+    step = _last_step(session, owner_id)
+    entries = [Entry(row.symbol, row.why, row.added_at.replace(tzinfo=dt.UTC)) for row in rows]
+    return Tray(entries, step.what if step else None, step.id if step else 0)
+
+
+def _require_version(session: Session, owner_id: int, version: int | None) -> None:
+    step = _last_step(session, owner_id)
+    newest = step.id if step else 0
+    if version is not None and version != newest:
+        raise ChangedElsewhere("The tray", newest)
+
+
+def _remember(session: Session, owner_id: int, what: str, before: list[TrayEntry]) -> None:
+    rows = [
+        {"symbol": e.symbol, "position": e.position, "why": e.why, "added_at": e.added_at.isoformat()} for e in before
+    ]
+    session.add(TrayStep(owner_id=owner_id, what=what, before=rows))
+    session.flush()
+    count = session.scalar(select(func.count()).select_from(TrayStep).where(TrayStep.owner_id == owner_id)) or 0
+    if count > MOST_STEPS:
+        oldest = (
+            select(TrayStep.id).where(TrayStep.owner_id == owner_id).order_by(TrayStep.id).limit(count - MOST_STEPS)
+        )
+        session.execute(delete(TrayStep).where(TrayStep.id.in_(list(session.scalars(oldest)))))

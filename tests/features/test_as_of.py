@@ -1,0 +1,151 @@
+"""Any page as of any session: what came after it makes no difference, and what is not kept of it is said."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pytest
+from flask.testing import FlaskClient
+from sqlalchemy import Engine, text
+from tests.kept_market import copied_database
+
+from flinch.app import create_app
+from flinch.core.volatility import constant_maturity_vol
+from flinch.market import View
+from flinch.settings import Settings
+from flinch.store.engine import make_engine
+from flinch.store.market.surfaces import read_expiries, read_surface
+
+MARCH, KEPT = "2026-03-02", "2026-09-03"
+AFTER = f"{KEPT} 23:00"
+ALTERED = (
+    f"UPDATE daily_bar SET open = open * 1.5, high = high * 2, close = close * 1.7, volume = 1 WHERE session > '{KEPT}'",
+    f"UPDATE volatility_day SET iv7 = 2, iv30 = 1.5, iv_nearest = 3, iv_week = 2, put_25d = 3 WHERE session > '{KEPT}'",
+    f"UPDATE option_day SET call_volume = 1, put_open_interest = 7, atm_width = 99 WHERE session > '{KEPT}'",
+    f"UPDATE extended_day SET pre_high = 1, post_last = 1 WHERE session > '{KEPT}'",
+    f"UPDATE position SET call_exposure = 1, put_exposure = -9, flip = 1, opened = 1 WHERE taken_at > '{AFTER}'",
+    f"DELETE FROM surface_day WHERE session > '{KEPT}'",
+    f"UPDATE option_quote SET bid = 1, ask = 9, volume = 1, open_interest = 1 WHERE taken_at > '{AFTER}'",
+    f"UPDATE expiry_volatility SET vol = 3, forward = 1 WHERE taken_at > '{AFTER}'",
+    f"UPDATE snapshot_price SET price = 1 WHERE taken_at > '{AFTER}'",
+    f"UPDATE earnings_report SET session = session + INTERVAL 3 DAY, timing = 'before_open' WHERE known_on > '{KEPT}'",
+    f"UPDATE fundamental SET book = 1, eps_ttm = -1 WHERE known_on > '{KEPT}'",
+    f"UPDATE estimate SET eps_next_year = 99 WHERE known_on > '{KEPT}'",
+    f"UPDATE short_interest SET shares = 1 WHERE known_on > '{KEPT}'",
+    f"UPDATE dividend SET amount = 99 WHERE declared_on > '{KEPT}'",
+    f"UPDATE minute_bar SET open = 1, high = 1, low = 1, close = 1 WHERE at > '{AFTER}'",
+)
+
+
+@pytest.fixture(scope="module")
+def other_future(tmp_path_factory: pytest.TempPathFactory):
+    """The application on a market whose days after the third of September went otherwise."""
+    server = copied_database(tmp_path_factory.mktemp("other") / "database")
+    server.start()
+    with make_engine(server.market_url).begin() as connection:
+        for statement in ALTERED:
+            assert connection.execute(text(statement)).rowcount > 0, statement
+    yield create_app(Settings(market_url=server.market_url, owned_url=server.owned_url)).test_client()
+    server.stop()
+
+
+def pages(client: FlaskClient, day: str | None) -> dict[str, dict]:
+    """Every page of a few names as of a day."""
+    at = {} if day is None else {"as_of": day}
+    answers = {}
+    for symbol in ("TARNO", "BELUA", "KESEO", "MUFEO", "FENSO"):
+        answers[f"peek {symbol}"] = client.get(f"/api/peek/{symbol}", query_string=at)
+        for part in ("", "volatility/", "expected-move/", "positioning/", "chain/"):
+            answers[f"{part}{symbol}"] = client.get(f"/api/dossier/{part}{symbol}", query_string=at)
+        over = at | {"expression": "iv_rank + rsi(14)"}
+        answers[f"over {symbol}"] = client.get(f"/api/dossier/over-time/{symbol}", query_string=over)
+    rules = ["iv_rank >= 20", "days_to_earnings > 2", "close > sma(close, 50)", "short_interest_share >= 0"]
+    columns = ["price", "iv30", "net_exposure", "price_to_book", "days_to_ex_dividend", "forecast_vol", "week_position"]
+    stack = {"universe": "all", "rules": [{"text": rule} for rule in rules]}
+    answers["screen"] = client.post("/api/screen", json={"stack": stack, "columns": columns} | at)
+    for source in ("sector:Tidal Power", "stock"):
+        answers[f"lineup {source}"] = client.post("/api/lineup", json={"source": source} | at)
+    answers["alike"] = client.post("/api/lineup/correlation", json={"symbols": ["TARNO", "BELUA", "KESEO"]} | at)
+    for name, answer in answers.items():
+        assert answer.status_code == 200, (name, answer.text)
+    # Which number the version has is no part of what it says.
+    return {name: answer.json | {"version": None} for name, answer in answers.items()}
+
+
+@pytest.mark.parametrize("day", [MARCH, KEPT])
+def test_what_came_after_a_session_changes_no_page_of_it(client: FlaskClient, other_future: FlaskClient, day: str):
+    as_it_was, otherwise = pages(client, day), pages(other_future, day)
+    for name, page in as_it_was.items():
+        assert json.dumps(page) == json.dumps(otherwise[name]), name
+        if "session" in page:
+            assert (page["session"], page.get("newest", False)) == (day, False), name
+
+
+def test_the_other_future_is_another_one(client: FlaskClient, other_future: FlaskClient):
+    as_it_is, otherwise = pages(client, None), pages(other_future, None)
+    alike = [name for name, page in as_it_is.items() if json.dumps(page) == json.dumps(otherwise[name])]
+    assert alike == []
+
+
+def test_the_surface_of_a_past_session_is_what_its_history_says(market: View):
+    """Thirty days ahead between its expirations, against the constant maturity that is kept of the session."""
+    off = []
+    for day in ("2025-01-15", MARCH, "2026-08-20"):
+        view = market.at(market.session_on(np.datetime64(day).astype(object)))
+        for symbol in ("TARNO", "BELUA", "KESEO", "MUFEO", "GLUDO", "KOSVI"):
+            listed = view.expirations(view.row(symbol))
+            assert len(listed) >= 4, (symbol, day)
+            years, vols = np.array([e.years for e in listed]), np.array([e.vol for e in listed])
+            assert (np.diff(years) > 0).all()
+            read = constant_maturity_vol(years, vols, np.array([30 / 365]))[0]
+            off.append(read / view.implied(30, view.row(symbol))[view.last] - 1)
+            first = next(e for e in listed if e.years > 0)
+            assert first.forward == pytest.approx(view.price(view.row(symbol)), rel=0.02)
+            assert first.lowest_strike < first.forward < first.highest_strike
+    # Both were read with a noise of a few thousandths.
+    assert np.abs(off).max() < 0.02
+
+
+def test_what_publish_keeps_of_a_session_is_what_it_read(market: View, engine: Engine):
+    """To single precision, from the session's last snapshot."""
+    moment = [s for s in market.snapshots if str(s.session) == "2026-09-04"][-1]
+    row = market.row("KESEO")
+    surface = read_surface(engine, market.id(row), moment.session)
+    assert surface is not None
+    assert surface.taken_at == moment.taken_at
+    listed = read_expiries(engine, moment.taken_at, market.frame.ids, market.id(row))[row]
+    assert len(surface.expirations) == len(listed) > 5
+    for packed, expiry in zip(surface.expirations, listed, strict=True):
+        assert (expiry.expiration - moment.session).days == packed["days"]
+        np.testing.assert_allclose(packed["svi"], expiry.svi, rtol=1e-6)
+        np.testing.assert_allclose(packed["forward"], expiry.forward, rtol=1e-6)
+        assert packed["strikes"] == expiry.strikes
+
+
+def test_what_is_not_kept_of_a_session_is_said_and_the_rest_is_there(client: FlaskClient):
+    dossier = client.get(f"/api/dossier/TARNO?as_of={MARCH}").json
+    assert (dossier["chain_kept"], dossier["newest"]) == (False, False)
+    assert all(row["vol"] > 0 and row["move"] > 0 for row in dossier["expiries"] if row["days"] > 0)
+    chain = client.get(f"/api/dossier/chain/TARNO?as_of={MARCH}").json
+    assert chain["rows"] == []
+    assert chain["reason"] == "the chain of this session was not kept"
+    smiles = client.get(f"/api/dossier/volatility/TARNO?as_of={MARCH}").json["smiles"]
+    assert all(smile["quotes"] == [] and min(smile["vols"]) > 0 for smile in smiles if smile["days"] > 0)
+    positioning = client.get(f"/api/dossier/positioning/TARNO?as_of={MARCH}").json
+    assert not positioning["chain_kept"]
+    assert positioning["now"]["net"] == pytest.approx(positioning["history"]["net"][-1])
+    assert sum(part["share"] for part in positioning["buckets"]) == pytest.approx(100)
+    both = client.get(f"/api/dossier/positioning/TARNO?as_of={MARCH}&rule=both_sold").json["now"]
+    assert both["net"] == pytest.approx(positioning["now"]["gross"])
+
+
+def test_of_a_kept_chain_a_past_session_shows_the_contracts(client: FlaskClient):
+    positioning = client.get(f"/api/dossier/positioning/KESEO?as_of={KEPT}").json
+    assert positioning["chain_kept"]
+    assert positioning["strikes"]
+    assert positioning["now"]["net"] == pytest.approx(positioning["history"]["net"][-1], rel=1e-6)
+    assert client.get(f"/api/dossier/chain/KESEO?as_of={KEPT}").json["rows"]
+    first = client.get("/api/dossier/positioning/KESEO?as_of=2024-01-01").json
+    assert len(first["history"]["sessions"]) == 1, "the first session of all has none before it"
+    assert first["changes"] == {"snapshot": None, "yesterday": None, "week": None}
