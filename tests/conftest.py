@@ -30,6 +30,15 @@ hypothesis.settings.register_profile("flinch", deadline=None)
 hypothesis.settings.load_profile("flinch")
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What needs the market comes last: it may still be made."""
+    items.sort(
+        key=lambda item: (
+            "server" in getattr(item, "fixturenames", ()) or "simulated" in getattr(item, "fixturenames", ())
+        )
+    )
+
+
 @pytest.fixture(scope="session")
 def simulated() -> SimulatedMarket:
     return simulated_market()

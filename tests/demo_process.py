@@ -15,16 +15,19 @@ from typing import Any
 
 PROJECT = Path(__file__).resolve().parents[1]
 PATIENCE = 600
+KEPT_IN = "FLINCH_TEST_SIMULATED"
+"""Where `tests.kept_demo` writes what the simulator made."""
 
 
 class Demo:
     """The start command on a folder of its own; what it prints is in `said`."""
 
-    def __init__(self, folder: Path, port: int, *more: str) -> None:
+    def __init__(self, folder: Path, port: int, *more: str, module: str = "flinch.cli", **environ: str) -> None:
         self.port = port
         self.said = ""
-        command = [sys.executable, "-m", "flinch.cli", "demo", "--folder", str(folder), "--port", str(port), *more]
-        environment = os.environ | {"PYTHONPATH": str(PROJECT / "src"), "PYTHONUNBUFFERED": "1"}
+        command = [sys.executable, "-m", module, "demo", "--folder", str(folder), "--port", str(port), *more]
+        path = f"{PROJECT / 'src'}:{PROJECT}"
+        environment = os.environ | {"PYTHONPATH": path, "PYTHONUNBUFFERED": "1"} | environ
         self.process = subprocess.Popen(
             command,
             stdout=subprocess.PIPE,

@@ -1,5 +1,5 @@
-"""The demo market as tests want it, made once by the start command itself: the database folder, what was said, and beside them
-the simulator's result, made in another process.
+"""The demo market as tests want it, made once by the start command itself: the database folder, what was said, and the
+simulator's result.
 
 They are kept outside the tree under a key of everything that makes them, so that a change of the interface, of a page or of a
 test makes nothing again. Each worker of a run copies the folder and starts a server of its own on the copy.
@@ -13,15 +13,13 @@ import os
 import pickle
 import shutil
 import signal
-import subprocess
-import sys
 from pathlib import Path
 
 import polars as pl
 import pytest
-from tests.demo_process import PROJECT, Demo, gone
+from tests.demo_process import KEPT_IN, PROJECT, Demo, gone
 
-from flinch.feeds.simulated import SimulatedMarket, simulate
+from flinch.feeds.simulated import SimulatedMarket
 from flinch.feeds.simulated.calendar import AS_OF
 from flinch.store.bulk import replace_rows
 from flinch.store.engine import make_engine
@@ -43,6 +41,7 @@ _MADE_BY = (
     "src/flinch/demo.py",
     "requirements.lock",
     "tests/kept_market.py",
+    "tests/kept_demo.py",
 )
 _KEPT = 2
 """Markets that are kept; older ones go."""
@@ -106,20 +105,19 @@ def copied_database(folder: Path) -> LocalServer:
 
 def _make(folder: Path) -> None:
     """The start command meets a load that somebody else left half done, is killed while it makes the market, and starts again."""
-    command = [sys.executable, "-m", "tests.kept_market", str(folder / "simulated.pickle")]
-    beside = subprocess.Popen(command, cwd=PROJECT, env=os.environ | {"PYTHONPATH": f"{PROJECT}/src:{PROJECT}"})
     half_made_market(folder)
     killed = Demo(folder, free_port())
     killed.wait_for("demo market: prices")
     killed.end(signal.SIGKILL)
     assert gone(folder / "database"), "what a killed start leaves running ends by itself"
     (folder / "killed.txt").write_text(killed.said)
-    first = Demo(folder, free_port())
+    keep = {KEPT_IN: str(folder / "simulated.pickle")}
+    first = Demo(folder, free_port(), module="tests.kept_demo", **keep)
     first.wait_for("Flinch is at")
     assert first.end(signal.SIGINT) == 0
     assert gone(folder / "database")
     (folder / "first.txt").write_text(first.said)
-    assert beside.wait() == 0, "the simulator failed; what it said is above"
+    assert (folder / "simulated.pickle").is_file()
 
 
 def half_made_market(folder: Path) -> None:
@@ -144,7 +142,4 @@ def _remove_old(markets: Path) -> None:
 
 
 if __name__ == "__main__":
-    if len(sys.argv) > 1:
-        Path(sys.argv[1]).write_bytes(pickle.dumps(simulate(), protocol=5))
-    else:
-        kept_market()
+    kept_market()

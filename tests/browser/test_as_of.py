@@ -4,14 +4,19 @@ import re
 
 from playwright.sync_api import Page, expect
 from tests.browser.addresses import address
-from tests.browser.screen_page import open_screen, rows
+from tests.browser.screen_page import open_screen, rows, survivors
 
 PAST = re.compile(r"asof=2026-03-02")
 
 
 def test_a_past_session_goes_along_from_page_to_page_and_is_never_taken_for_today(quiet_page: Page):
     page = open_screen(quiet_page, address("iv_percentile >= 80"))
-    page.get_by_label("As of").select_option("2026-03-02")
+    now = survivors(page)
+    with page.expect_response("**/api/screen") as answer:
+        page.get_by_label("As of").select_option("2026-03-02")
+    then = len(answer.value.json()["symbols"])
+    assert then != now
+    expect(page.locator(".results h2")).to_contain_text(f"{then} names")
     expect(page.locator(".topbar .asof")).to_have_text("a past session: 2 Mar 2026")
     first = rows(page).first
     symbol = first.locator("td, th").first.inner_text().strip()
