@@ -265,7 +265,7 @@ function Today({ data }: { data: Data }) {
               ? t.reason
               : t.minutes.length === 0
                 ? `±${number(t.one_day_move, 2)} was priced; minutes were not kept`
-                : `five-minute closes in the move priced for the day at the close before, ±${number(t.one_day_move, 2)}`}
+                : `five-minute closes in the priced move, ±${number(t.one_day_move, 2)}`}
           </span>
         </>
       }

@@ -157,16 +157,18 @@ export default function LineupPage() {
             <MetricField label="up" name="Up" value={y} metrics={metrics} onChange={(key) => write({ y: key })} />
           </>
         )}
-        <AsOf session={data?.session ?? null} onWrite={write} />
-        <fieldset className="segments">
-          <legend className="visually-hidden">View</legend>
-          {shown.map(([key, words]) => (
-            <label key={key} className={key === view ? "chosen" : undefined}>
-              <input type="radio" name="lineup-view" checked={key === view} onChange={() => show(key)} />
-              {words}
-            </label>
-          ))}
-        </fieldset>
+        <div className="lineup-views">
+          <fieldset className="segments">
+            <legend className="visually-hidden">View</legend>
+            {shown.map(([key, words]) => (
+              <label key={key} className={key === view ? "chosen" : undefined}>
+                <input type="radio" name="lineup-view" checked={key === view} onChange={() => show(key)} />
+                {words}
+              </label>
+            ))}
+          </fieldset>
+          <AsOf session={data?.session ?? null} onWrite={write} />
+        </div>
       </header>
       {problem && !answer.isFetching ? (
         <Failed error={problem} />
