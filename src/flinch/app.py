@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from flask import Response, request, send_from_directory
+from flask_compress import Compress
 from flask_openapi3 import Info, OpenAPI
 from pydantic import ValidationError
 from sqlalchemy.exc import DBAPIError
@@ -58,7 +59,12 @@ def create_app(settings: Settings) -> OpenAPI:
         security_schemes={},
         static_folder=None,
     )
-    app.config["MAX_CONTENT_LENGTH"] = 1 << 20
+    app.config |= {
+        "MAX_CONTENT_LENGTH": 1 << 20,
+        "COMPRESS_MIN_SIZE": 1_400,
+        "COMPRESS_ZSTD_LEVEL": 3,
+        "COMPRESS_BR_LEVEL": 4,
+    }
     market, owned = (make_engine(url, patient=False) for url in (settings.market_url, settings.owned_url))
     app.extensions["flinch"] = Services(market, owned, MarketHolder(market))
     for blueprint in (frame, screen, dossier, lineup, tray, baskets, handbook):
@@ -67,6 +73,8 @@ def create_app(settings: Settings) -> OpenAPI:
     _answer_errors(app)
     for check in (begin_request, refuse_foreign_hosts, refuse_other_origins, refuse_unreadable_bodies, answer_again):
         app.before_request(check)
+    # What is registered last looks at an answer first: it is kept as it is, and goes out compressed.
+    Compress(app)
     app.after_request(remember_answer)
     app.after_request(add_headers)
     app.teardown_request(end_request)
@@ -180,8 +188,11 @@ def _serve_interface(app: OpenAPI, folder: Path) -> None:
 
     @app.route("/assets/<path:name>")
     def asset(name: str) -> Response:
-        # Their names change with their content.
-        return send_from_directory(folder / "assets", name, max_age=31_536_000)
+        # Their names change with their content. Read whole, because what is streamed would not be compressed for every browser.
+        answer = send_from_directory(folder / "assets", name, max_age=31_536_000)
+        answer.direct_passthrough = False
+        answer.set_data(answer.get_data())
+        return answer
 
     @app.route("/favicon.svg")
     def favicon() -> Response:
