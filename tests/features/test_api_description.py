@@ -59,7 +59,7 @@ def test_whatever_the_description_allows_is_answered_as_it_says(
                 status_code_conformance,
                 content_type_conformance,
                 response_schema_conformance,
-            ]
+            ],
         )
 
     answered()
