@@ -102,6 +102,14 @@ def test_a_change_sent_again_under_its_key_is_done_once_and_answered_as_before(c
     assert kept("screens", draft | {"name": "another"}, headers=refused).status_code == 200
 
 
+def test_a_key_is_known_still_when_others_came_after_it(client: FlaskClient):
+    first = add(client, "TARNO", **{"Idempotency-Key": "one-of-many-1"})
+    add(client, "BELUA", **{"Idempotency-Key": "one-of-many-2"})
+    again = add(client, "TARNO", **{"Idempotency-Key": "one-of-many-1"})
+    assert (again.status_code, again.json) == (200, first.json)
+    assert again.headers["Idempotent-Replayed"] == "true"
+
+
 def test_a_commit_whose_answer_is_lost_says_so_and_the_key_tells_whether_it_was_kept(
     client: FlaskClient, engine: Engine, app
 ):

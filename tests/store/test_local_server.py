@@ -8,6 +8,7 @@ import socket
 import threading
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pymysql
@@ -215,3 +216,15 @@ def test_a_load_cannot_reach_what_users_own(own: LocalServer):
             "flinch_market_demo",
             "information_schema",
         }
+
+
+def test_servers_that_start_at_once_leave_each_others_temporary_tables_alone(own: LocalServer, tmp_path: Path):
+    with make_engine(own.owned_url).connect() as connection:
+        assert connection.execute(text("SELECT @@tmpdir")).scalar() == str(own.folder / "tmp")
+    servers = [LocalServer(tmp_path / str(n)) for n in range(3)]
+    try:
+        with ThreadPoolExecutor(3) as pool:
+            list(pool.map(LocalServer.start, servers))
+    finally:
+        for server in servers:
+            server.stop()

@@ -110,9 +110,15 @@ class LocalServer:
             "--skip-test-db",
             f"--user={getpass.getuser()}",
         ]
-        done = subprocess.run(command, capture_output=True, text=True, check=False)
+        done = subprocess.run(command, capture_output=True, text=True, check=False, env=self._environment())
         if done.returncode:
             raise ServerFailed(f"the database folder {self.data} could not be made: {done.stderr.strip()[-300:]}")
+
+    def _environment(self) -> dict[str, str]:
+        """With a folder of its own for temporary tables: a server that starts removes all that lie there, whosever they are."""
+        temporary = self.folder / "tmp"
+        temporary.mkdir(mode=0o700, exist_ok=True)
+        return os.environ | {"TMPDIR": str(temporary)}
 
     def _leave_socket(self) -> None:
         if self._run is not None:
@@ -152,6 +158,7 @@ class LocalServer:
             stderr=subprocess.DEVNULL,
             start_new_session=True,
             preexec_fn=end_with_parent,
+            env=self._environment(),
         )
         deadline = time.monotonic() + _READY_SECONDS
         while time.monotonic() < deadline:

@@ -14,6 +14,7 @@ from flinch.store.owned.tray import (
     MOST_STEPS,
     TrayFull,
     add_to_tray,
+    change_tray,
     read_tray,
     remove_from_tray,
     undo_tray,
@@ -120,3 +121,16 @@ def test_what_fails_half_way_leaves_nothing_behind(owned: Engine, owner: int):
     with pytest.raises(RuntimeError, match="half way"):
         half_way()
     assert read_tray(owned, owner).undo is not None
+
+
+def test_what_comes_stands_behind_what_is_there(owned: Engine, owner: int):
+    add_to_tray(owned, owner, [("KOSVI", WHY), ("TARNO", WHY)], NOW)
+    assert symbols(add_to_tray(owned, owner, [("BELUA", WHY)], NOW)) == ["KOSVI", "TARNO", "BELUA"]
+
+
+def test_a_full_tray_may_be_replaced_by_another_full_one(owned: Engine, owner: int):
+    def full(letter: str) -> dict:
+        return {f"{letter}{n:04d}": WHY for n in range(MOST_ENTRIES)}
+
+    change_tray(owned, owner, "replace", full("A"), NOW)
+    assert symbols(change_tray(owned, owner, "replace", full("B"), NOW)) == list(full("B"))
