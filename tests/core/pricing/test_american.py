@@ -95,6 +95,18 @@ def test_the_implied_volatility_gives_the_price_back(strike, years, vol, rate, c
     assert option_price(100, strike, years, found, **kind) == pytest.approx(price, abs=1e-6)
 
 
+def test_where_the_european_vega_misleads_a_volatility_is_found_all_the_same():
+    """Long puts under high rates: most of their price is early exercise."""
+    strike, years = (
+        np.array([92.194, 93.198, 86.782, 85.232, 96.554]),
+        np.array([1.8214, 1.9739, 1.8068, 1.9055, 1.6515]),
+    )
+    vol, rate = np.array([0.1111, 0.1198, 0.1017, 0.1043, 0.1086]), np.array([0.117, 0.1152, 0.1034, 0.1101, 0.1149])
+    kind = {"is_call": False, "rate": rate, "dividend_yield": [0.01, 0.0, 0.0, 0.0, 0.0], "exercise": "american"}
+    price = option_price(100, strike, years, vol, **kind)
+    assert implied_vol(price, 100, strike, years, **kind) == pytest.approx(vol, abs=1e-6)
+
+
 def test_a_price_at_or_below_exercise_has_no_implied_volatility():
     kind = {"is_call": False, "rate": 0.05, "exercise": "american"}
     found = implied_vol([30.0, 29.0, 130.0, np.nan, 31.0], 100, 130, 0.5, **kind)

@@ -267,7 +267,7 @@ def american_implied_kernel(
             continue
         low, high, vol = 0.0, _HIGHEST_VOL, 0.4
         root = math.sqrt(t)
-        for _ in range(80):
+        for step in range(80):
             value = _put(s, k, t, vol, r, q, held, coefficients, room)
             if math.isnan(value):
                 break
@@ -278,7 +278,8 @@ def american_implied_kernel(
             d1 = (math.log(s / k) + (r - q + 0.5 * vol * vol) * t) / (vol * root)
             vega = s * math.exp(-q * t) * normal_pdf(d1) * root
             new = vol + (price[i] - value) / vega
-            if not (new > low and new < high):
+            # The European vega can be too small by far, and Newton's steps then go to and fro.
+            if step >= 24 or not (new > low and new < high):
                 new = 0.5 * (low + high)
             moved = abs(new - vol)
             vol = new
