@@ -30,7 +30,6 @@ def test_a_name_whose_quotes_vanish_loses_todays_volatility_only_and_gets_it_bac
         publish(engine)
         without = frame(engine)
         assert np.isnan(without.implied[30][row, -1])
-        assert not without.quoted[row]
         assert all(np.isnan(expiry.vol) and np.isnan(expiry.straddle) for expiry in without.expiries[row])
         assert all(not expiry.forward_from_parity for expiry in without.expiries[row])
         assert np.array_equal(without.implied[30][row, :-1], before.implied[30][row, :-1], equal_nan=True)

@@ -7,10 +7,11 @@ import numpy as np
 import polars as pl
 import pytest
 
+from flinch.core.calendar import years_to_close
 from flinch.core.volatility import historical_vol
 from flinch.core.volatility.chain import ChainQuotes, summarise_expiries
 from flinch.feeds.simulated import SimulatedMarket
-from flinch.feeds.simulated.calendar import AS_OF, listed_expirations, years_to_expiry
+from flinch.feeds.simulated.calendar import AS_OF, listed_expirations
 from flinch.feeds.simulated.chains import RATE
 from flinch.feeds.simulated.names import listings
 from flinch.feeds.simulated.storylines import storylines
@@ -106,7 +107,7 @@ def test_expirations_fall_on_fridays_or_before_a_holiday():
     assert np.datetime64("2026-09-18") in large
     assert np.datetime64("2027-06-17") in large, "Friday 18 June 2027 is a holiday"
     assert listed_expirations(day, "small", False)[0] == np.datetime64("2026-09-18")
-    minutes = years_to_expiry(large[:1], AS_OF)[0] * 525_600
+    minutes = years_to_close(large[:1], AS_OF)[0] * 525_600
     assert minutes == pytest.approx(2 * 1440 + 15), "two days and a quarter of an hour"
 
 

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import datetime as dt
 from typing import Any, NamedTuple
-from zoneinfo import ZoneInfo
 
 import numpy as np
 import polars as pl
 from sqlalchemy import Engine
 
-from flinch.core.calendar import is_monthly
+from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, is_monthly, years_to_close
 from flinch.core.gamma import StrikeRows, summarise_positions
 from flinch.core.moves import cycle_ends, cycles, running_ends
 from flinch.core.pricing import exercised_early
@@ -32,9 +31,6 @@ from flinch.store.market.names import multipliers, read_calendar, read_names
 from flinch.store.market.state import read_state
 from flinch.store.market.surfaces import NO_QUALITY, PACKED, packed_rows
 from flinch.store.reading import dates, numbers
-
-_ZONE = ZoneInfo("America/New_York")
-_CLOSE = dt.time(16)
 
 
 class Reading(NamedTuple):
@@ -76,7 +72,6 @@ def publish(engine: Engine, taken_at: dt.datetime | None = None, *, newest: bool
     state = read_state(engine)
     if state is None:
         raise RuntimeError("no market is loaded")
-    # In UTC: between two instants of one zone Python would count by the wall clock and lose the hour of summer time.
     reading = _read(engine, (taken_at or state.as_of).astimezone(dt.UTC), state.rate)
     bare = _without_reports(engine, reading)
     _write_expiries(engine, reading, bare.vols)
@@ -87,7 +82,7 @@ def publish(engine: Engine, taken_at: dt.datetime | None = None, *, newest: bool
 
 
 def _read(engine: Engine, taken_at: dt.datetime, rate: float) -> Reading:
-    session = taken_at.astimezone(_ZONE).date()
+    session = taken_at.astimezone(EXCHANGE_ZONE).date()
     rows, names = read_strike_rows(engine, taken_at), read_names(engine)
     ids = names["id"].to_numpy()
     prices = read_spots(engine, taken_at)
@@ -95,8 +90,7 @@ def _read(engine: Engine, taken_at: dt.datetime, rate: float) -> Reading:
     spot[np.searchsorted(ids, prices["name_id"].to_numpy())] = numbers(prices["price"])
     groups = rows.select("name_id", "expiration").unique(maintain_order=True).with_row_index("group")
     rows = rows.join(groups, on=["name_id", "expiration"], maintain_order="left")
-    instants = [dt.datetime.combine(day, _CLOSE, _ZONE) for day in groups["expiration"]]
-    years = np.array([(instant - taken_at).total_seconds() / 60 / 525_600 for instant in instants])
+    years = years_to_close(dates(groups["expiration"]), taken_at)
     chain = ChainQuotes(
         rows["group"].cast(pl.Int64).to_numpy(),
         numbers(rows["strike"]),
@@ -211,7 +205,7 @@ def _write_positions(engine: Engine, reading: Reading) -> None:
     with np.errstate(invalid="ignore", divide="ignore"):
         moneyness = np.log(reading.chain.strike / summary.forward[group])
     name = reading.owner[group]
-    over = reading.taken_at.astimezone(_ZONE).time() >= _CLOSE
+    over = reading.taken_at.astimezone(EXCHANGE_ZONE).time() >= CLOSE
     week_end, month_end = running_ends(read_calendar(engine), np.datetime64(reading.session, "D"), over=over)
     found = summarise_positions(
         StrikeRows(

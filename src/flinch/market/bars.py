@@ -10,11 +10,11 @@ import polars as pl
 from numpy.typing import NDArray
 from sqlalchemy import Engine, select
 
+from flinch.core.calendar import EXCHANGE_ZONE
 from flinch.store.market.models import MinuteBar
 from flinch.store.reading import Floats, dates, numbers, read_rows, read_table
 
 LENGTHS = (5, 15, 60)
-_ZONE = "America/New_York"
 _MINUTES = 390
 _OPEN = 570  # minutes from midnight
 _FIELDS = ("open", "high", "low", "close", "volume")
@@ -69,7 +69,7 @@ def _read(engine: Engine, first: int, last: int, since: np.datetime64) -> pl.Dat
     wanted = (b.name_id.between(first, last), b.at >= dt.datetime.combine(since.astype(object), dt.time()))
     read = read_rows if first == last else read_table
     rows = read(engine, select(b.name_id, b.at, *[getattr(b, field) for field in _FIELDS]).where(*wanted))
-    local = pl.col("at").cast(pl.Datetime("ms")).dt.replace_time_zone("UTC").dt.convert_time_zone(_ZONE)
+    local = pl.col("at").cast(pl.Datetime("ms")).dt.replace_time_zone("UTC").dt.convert_time_zone(EXCHANGE_ZONE.key)
     return rows.with_columns(
         local.dt.date().alias("day"),
         (local.dt.hour().cast(pl.Int32) * 60 + local.dt.minute() - _OPEN).alias("minute"),

@@ -81,7 +81,6 @@ class MarketFrame:
     expiries: dict[int, list[Expiry]]
     reports: dict[int, list[Report]]
     members: dict[int, list[tuple[int, float]]]
-    quoted: NDArray[np.bool_]
     multiplier: Floats
     snapshots: list[Snapshot]
 
@@ -105,7 +104,6 @@ class MarketFrame:
             daily={key: cut(values) for key, values in self.daily.items()},
             expiries={},
             snapshots=[],
-            quoted=np.zeros_like(self.quoted),
         )
 
     def bars(self, row: int) -> tuple[Floats, Floats, Floats, Floats]:
@@ -178,8 +176,6 @@ def _read_frame(engine: Engine, state: Loaded) -> MarketFrame:
     implied = {days: daily.pop(f"iv{days}") for days in TENORS}
     index = {symbol: row for row, symbol in enumerate(names["symbol"])}
     expiries = read_expiries(engine, state.as_of, ids)
-    quoted = np.zeros(ids.size, dtype=bool)
-    quoted[[row for row, listed in expiries.items() if any(np.isfinite(e.vol) for e in listed)]] = True
     kind = names["kind"].to_numpy().astype(np.str_)
     reports = _reports(engine, ids)
     traded = np.isfinite(prices["close"])
@@ -202,7 +198,6 @@ def _read_frame(engine: Engine, state: Loaded) -> MarketFrame:
         expiries=expiries,
         reports=reports,
         members=_members(engine, ids),
-        quoted=quoted,
         multiplier=multipliers(engine, ids),
         snapshots=snapshots,
     )

@@ -3,26 +3,20 @@
 from __future__ import annotations
 
 import datetime as dt
-from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from flinch.core.calendar import years_to_close
 from flinch.core.volatility import SmileFit, delta_vol, smile_vol
 from flinch.core.volatility.chain import FLAWS
 from flinch.store.market.surfaces import NO_QUALITY, Expiry, KeptSurface
-
-EXCHANGE_ZONE = ZoneInfo("America/New_York")
-CLOSE = dt.time(16)
-_YEAR_SECONDS = 365 * 86_400
 
 
 def expirations_of(surface: KeptSurface, session: dt.date, spot: float, rate: float) -> list[Expiry]:
     """The expirations of a kept surface, as they were read then."""
     rows = surface.expirations
     days = [session + dt.timedelta(days=int(ahead)) for ahead in rows["days"]]
-    # In UTC: between two instants of one zone Python would count by the wall clock and lose the hour of summer time.
-    ends = [dt.datetime.combine(day, CLOSE, EXCHANGE_ZONE).astimezone(dt.UTC) for day in days]
-    years = np.array([(end - surface.taken_at).total_seconds() / _YEAR_SECONDS for end in ends])
+    years = years_to_close(np.array(days, dtype="datetime64[D]"), surface.taken_at)
     forward, parameters = rows["forward"].astype(np.float64), np.ascontiguousarray(rows["svi"], dtype=np.float64)
     vol = smile_vol(parameters, years, np.zeros(years.size))
     with np.errstate(invalid="ignore", divide="ignore"):

@@ -11,13 +11,14 @@ from rapidfuzz import fuzz, process, utils
 from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray, FloatArray
+from flinch.core.calendar import CLOSE, EXCHANGE_ZONE
 from flinch.core.moves import CycleBands
 from flinch.core.pricing import Exercise, exercised_early
 from flinch.core.rules import Node, Panel, daily_vocabulary
 from flinch.market.bars import Bars, load_day_bars
 from flinch.market.dictionary import BarLength
 from flinch.market.frame import MarketFrame, NameFacts
-from flinch.market.surfaces import CLOSE, EXCHANGE_ZONE, expirations_of
+from flinch.market.surfaces import expirations_of
 from flinch.market.version import Column, Version
 from flinch.store.market.chain import Snapshot
 from flinch.store.market.facts import Report
@@ -45,6 +46,7 @@ class View:
         self.last = version.last if session is None else session
         self.is_newest = self.last == version.last
         self.today = self.date(self.last)
+        self._expirations: dict[int, list[Expiry]] = {}
 
     def at(self, session: int) -> View:
         """The same version as of another session, no later than this one."""
@@ -189,6 +191,11 @@ class View:
         """A name's listed expirations as they were read in the session, nearest first."""
         if self.is_newest:
             return self.frame.expiries.get(row, [])
+        if row not in self._expirations:
+            self._expirations[row] = self._read_expirations(row)
+        return self._expirations[row]
+
+    def _read_expirations(self, row: int) -> list[Expiry]:
         if self.snapshot is not None:
             return self.expirations_at(row, self.snapshot)
         surface = read_surface(self.store, self.id(row), self.today)

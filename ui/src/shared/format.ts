@@ -3,7 +3,12 @@ const plain = new Map<number, Intl.NumberFormat>();
 function fixed(decimals: number): Intl.NumberFormat {
   let format = plain.get(decimals);
   if (!format) {
-    format = new Intl.NumberFormat("en", { minimumFractionDigits: decimals, maximumFractionDigits: decimals });
+    // What rounds to nothing has no sign.
+    format = new Intl.NumberFormat("en", {
+      minimumFractionDigits: decimals,
+      maximumFractionDigits: decimals,
+      signDisplay: "negative",
+    });
     plain.set(decimals, format);
   }
   return format;

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import datetime as dt
 from functools import cache
-from zoneinfo import ZoneInfo
 
 import exchange_calendars
 import numpy as np
 from numpy.typing import NDArray
 
-EXCHANGE_ZONE = ZoneInfo("America/New_York")
+from flinch.core.calendar import EXCHANGE_ZONE
+
 AS_OF = dt.datetime(2026, 9, 9, 15, 45, tzinfo=EXCHANGE_ZONE)
-OPEN, CLOSE = dt.time(9, 30), dt.time(16, 0)
+OPEN = dt.time(9, 30)
 SESSIONS = 504
 
 DateArray = NDArray[np.datetime64]
@@ -36,13 +36,6 @@ def sessions_after(count: int) -> DateArray:
     sessions = _all_sessions()
     start = int(np.searchsorted(sessions, np.datetime64(AS_OF.date(), "D"))) + 1
     return sessions[start : start + count]
-
-
-def years_to_expiry(expirations: DateArray, now: dt.datetime) -> NDArray[np.float64]:
-    """Minutes from `now` to 16:00 exchange time on each expiration, over 525,600; shape of `expirations`."""
-    # In UTC: between two instants of one zone Python would count by the wall clock and lose the hour of summer time.
-    instants = [dt.datetime.combine(day, CLOSE, EXCHANGE_ZONE).astimezone(dt.UTC) for day in expirations.astype(object)]
-    return np.array([(instant - now).total_seconds() / 60 / 525_600 for instant in instants])
 
 
 def session_opens(sessions: DateArray) -> NDArray[np.datetime64]:

@@ -12,10 +12,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from flinch.core.arrays import group_bounds, group_sums, over_groups, run_in_chunks
+from flinch.core.calendar import years_to_close
 from flinch.core.compiled import njit
 from flinch.core.gamma import Positions, StrikeRows, summarise_positions
 from flinch.core.moves import cycle_ends, cycles
-from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray, listed_expirations, years_to_expiry
+from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray, listed_expirations
 from flinch.feeds.simulated.earnings import EarningsCalendar
 from flinch.feeds.simulated.names import SIZES, Listing
 from flinch.feeds.simulated.paths import Paths
@@ -309,7 +310,7 @@ def _expiries(
     parts = []
     for size, weekly, members in groups:
         dates = listed_expirations(calendar[t], size, weekly)
-        years = (dates - calendar[t]).astype(np.int64) / 365 if t < SESSIONS - 1 else years_to_expiry(dates, AS_OF)
+        years = (dates - calendar[t]).astype(np.int64) / 365 if t < SESSIONS - 1 else years_to_close(dates, AS_OF)
         vol = vols_at(paths, premium, earnings, calendar, t, dates, years, members)
         repeats = (np.repeat(members, dates.size), np.tile(dates, members.size), np.tile(years, members.size))
         parts.append((*repeats, vol.reshape(-1)))

@@ -9,8 +9,9 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, years_to_close
 from flinch.core.pricing import option_price
-from flinch.feeds.simulated.calendar import AS_OF, CLOSE, EXCHANGE_ZONE, OPEN, SESSIONS, DateArray, years_to_expiry
+from flinch.feeds.simulated.calendar import AS_OF, OPEN, SESSIONS, DateArray
 from flinch.feeds.simulated.chains import Snapshot, quote_book
 from flinch.feeds.simulated.earnings import EarningsCalendar
 from flinch.feeds.simulated.interest import RATE, Book, Floats
@@ -76,7 +77,7 @@ def take_snapshots(
         spot = close[:, newest] if last else np.round(paths.steps[3, :, -1, quarter - 1], 2)
         stopped = halted & (quarter >= HALTED_AT)
         traded = np.where(stopped, 1.0, np.where(halted, 0.5, share))
-        years = years_to_expiry(book.expiries.expiration, moment)
+        years = years_to_close(book.expiries.expiration, moment)
         vol = book.expiries.vol
         if not last:
             vol = _vols_during(names, book, paths, premium, earnings, calendar, years, quarter / QUARTERS[-1])

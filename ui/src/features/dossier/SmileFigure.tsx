@@ -123,7 +123,16 @@ function oneOption(smile: Smile, c: Palette): EChartsCoreOption {
     const x = one(z);
     return x === null || !Number.isFinite(x)
       ? []
-      : [{ xAxis: x, label: { formatter: z === 0 ? "forward" : z < 0 ? "−1 σ" : "+1 σ" } }];
+      : [
+          {
+            xAxis: x,
+            // Away from each other: of an expiration that is near they stand close.
+            label:
+              z === 0
+                ? { formatter: "forward" }
+                : { formatter: z < 0 ? "−1 σ " : " +1 σ", align: z < 0 ? "right" : "left" },
+          },
+        ];
   });
   return {
     ...base,
