@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import signal
 import subprocess
@@ -42,7 +43,11 @@ def serve(folder: Path) -> Iterator[Running]:
                 break
             except (urllib.error.URLError, ConnectionError):
                 time.sleep(0.02)
-        yield Running(address, process, time.perf_counter() - began)
+        took = time.perf_counter() - began
+        # A new market is whole a while after its first page.
+        while json.loads(urllib.request.urlopen(f"{address}/api/market").read())["coming"] is not None:
+            time.sleep(1)
+        yield Running(address, process, took)
     finally:
         process.send_signal(signal.SIGINT)
         process.wait()

@@ -11,6 +11,7 @@ import tempfile
 import time
 import urllib.request
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from playwright.sync_api import Page, Route, sync_playwright
@@ -23,6 +24,11 @@ RULES = ["price >= {edge}", "avg_volume_50 >= 50000", "market_cap", "avg_option_
 COLUMNS = ["price", "change_pct", "one_day_move_pct", "iv30", "hv21", "iv_hv_ratio", "iv_rank", "iv_percentile",
            "days_to_earnings", "avg_option_volume_21", "avg_volume_50", "market_cap", "spent"]  # fmt: skip
 ROWS = 5_000
+_QUIET = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-gpu"]
+BROWSER: dict[str, Any] = {
+    "executable_path": "/usr/bin/chromium",
+    "args": _QUIET + (["--no-sandbox"] if os.geteuid() == 0 else []),
+}
 WATCH = """async () => {
   const area = document.querySelector(".grid") ?? document.scrollingElement;
   const frames = [];
@@ -78,17 +84,22 @@ def opening_dossiers(address: str) -> dict[str, float]:
 def scrolling(page: Page, address: str) -> tuple[list[float], list[float]]:
     """Milliseconds of every frame while scrolling: our results, and a page of plain text."""
 
+    crowded: list[str] = []
+
     def crowd(route: Route) -> None:
         answer = route.fetch().json()
         times = ROWS // len(answer["symbols"]) + 1
-        answer["symbols"] = [f"{s}{n}" for n in range(times) for s in answer["symbols"]][:ROWS]
-        for key in ("companies", "sectors"):
-            answer[key] = (answer[key] * times)[:ROWS]
-        for column in answer["columns"]:
-            column["numbers"] = (column["numbers"] * times)[:ROWS]
+        answer["symbols"] = crowded[:] = [f"{s}{n}" for n in range(times) for s in answer["symbols"]][:ROWS]
         route.fulfill(json=answer)
 
+    def page_of(route: Route) -> None:
+        asked = route.request.post_data_json
+        answer = page.request.post(f"{address}/api/screen/rows", data=asked | {"first": 0}).json()
+        first = asked["first"]
+        route.fulfill(json=answer | {"first": first, "symbols": crowded[first : first + len(answer["symbols"])]})
+
     page.route("**/api/screen", crowd)
+    page.route("**/api/screen/rows", page_of)
     page.goto(f"{address}/screen")
     page.wait_for_selector("tr[aria-rowindex]")
     page.wait_for_timeout(500)
@@ -99,12 +110,10 @@ def scrolling(page: Page, address: str) -> tuple[list[float], list[float]]:
 
 
 def main() -> None:
-    as_root = ["--no-sandbox"] if os.geteuid() == 0 else []
-    quiet = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-gpu"]
     with tempfile.TemporaryDirectory() as folder, serve(Path(folder)) as demo, sync_playwright() as playwright:
         edge, plain = moving_an_edge(demo.address)
         opened = opening_dossiers(demo.address)
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=quiet + as_root)
+        browser = playwright.chromium.launch(**BROWSER)
         frames, reference = scrolling(browser.new_page(viewport={"width": 1280, "height": 800}), demo.address)
         browser.close()
     table(

@@ -1,5 +1,8 @@
 # Shared by scripts/demo and scripts/test: installs what is missing, each step only when it is. Sourced, not run.
 
+# Compiled modules are kept, whatever the surroundings say: without them every start compiles all libraries again.
+export PYTHONDONTWRITEBYTECODE=
+
 say() { printf '  %s\n' "$*"; }
 stop() { printf 'Flinch cannot start: %s\n' "$*" >&2; exit 1; }
 sums() { find "$@" -type f -print0 | sort -z | xargs -0 sha256sum | sha256sum | cut -c1-64; }

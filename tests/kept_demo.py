@@ -12,19 +12,19 @@ from tests.demo_process import KEPT_IN
 
 from flinch.cli import main
 from flinch.feeds import load_simulated
-from flinch.feeds.simulated import SimulatedMarket
-
-simulate = load_simulated.simulate
+from flinch.feeds.simulated import SimulatedMarket, Simulation
 
 
-def keep(progress: Callable[[str, float], None]) -> SimulatedMarket:
-    """Simulate, and write the result where the environment says."""
-    market = simulate(progress)
-    Path(os.environ[KEPT_IN]).write_bytes(pickle.dumps(market, protocol=5))
-    return market
+class KeptSimulation(Simulation):
+    """Writes the whole market where the environment says."""
+
+    def whole(self, first: SimulatedMarket, progress: Callable[[str, float], None]) -> SimulatedMarket:
+        market = super().whole(first, progress)
+        Path(os.environ[KEPT_IN]).write_bytes(pickle.dumps(market, protocol=5))
+        return market
 
 
-load_simulated.simulate = keep
+load_simulated.Simulation = KeptSimulation  # type: ignore[misc]
 
 if __name__ == "__main__":
     sys.exit(main())

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import fcntl
 import hashlib
+import json
 import os
 import pickle
 import shutil
@@ -66,8 +67,8 @@ def sources_key() -> str:
 
 
 def kept_market() -> Path:
-    """Folder of the market of these sources: `simulated.pickle`, `database`, and what the starts said, `killed.txt` and
-    `first.txt`; made when it is not there.
+    """Folder of the market of these sources: `simulated.pickle`, `database`, what the starts said, `killed.txt` and
+    `first.txt`, and what the first page said of the market, `meanwhile.json`; made when it is not there.
 
     Who comes while another makes it waits. It is put in its place when it is whole, so what is there is whole.
     """
@@ -114,6 +115,8 @@ def _make(folder: Path) -> None:
     keep = {KEPT_IN: str(folder / "simulated.pickle")}
     first = Demo(folder, free_port(), module="tests.kept_demo", **keep)
     first.wait_for("Flinch is at")
+    (folder / "meanwhile.json").write_text(json.dumps(first.get("/api/market") | {"sessions": []}))
+    first.wait_for("demo market: the rest is there too")
     assert first.end(signal.SIGINT) == 0
     assert gone(folder / "database")
     (folder / "first.txt").write_text(first.said)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shutil
@@ -26,8 +27,18 @@ def test_a_killed_start_is_repaired_by_the_next(kept: Path):
     killed, first = ((kept / f"{name}.txt").read_text() for name in ("killed", "first"))
     assert "Flinch is at" not in killed
     assert "interrupted while it made the market; making it afresh" in first
-    for stage in ("names", "prices", "volatility", "interest", "chains", "store", "publish", "metrics"):
+    for stage in ("names", "prices", "options", "chains", "facts", "store", "publish"):
         assert re.search(rf"demo market: {stage} +done in \d+\.\d s", first)
+
+
+def test_the_first_page_comes_before_the_rest_of_the_market(kept: Path):
+    first = (kept / "first.txt").read_text()
+    page, rest = first.index("Flinch is at"), first.index("demo market: the rest is there too")
+    assert page < first.index("demo market: exposure ") < first.index("demo market: minutes ") < rest
+    meanwhile = json.loads((kept / "meanwhile.json").read_text())
+    assert (meanwhile["names"], meanwhile["version"]) == (502, 1)
+    assert "minute bars" in meanwhile["coming"]["what"], "the page says what is not there yet"
+    assert 0 <= meanwhile["coming"]["percent"] < 100
 
 
 def test_a_second_start_finds_the_market_and_its_end_takes_everything_along(

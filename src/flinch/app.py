@@ -13,8 +13,7 @@ from werkzeug.exceptions import HTTPException
 from werkzeug.wrappers import Response as BaseResponse
 
 from flinch import __version__
-from flinch.core.interrupt import TooCostly
-from flinch.core.rules import RuleError
+from flinch.errors import FlinchError
 from flinch.features.baskets.routes import blueprint as baskets
 from flinch.features.dossier.routes import blueprint as dossier
 from flinch.features.frame.routes import blueprint as frame
@@ -22,30 +21,13 @@ from flinch.features.handbook.routes import blueprint as handbook
 from flinch.features.lineup.routes import blueprint as lineup
 from flinch.features.screen.routes import blueprint as screen
 from flinch.features.tray.routes import blueprint as tray
-from flinch.market import MarketHolder, MarketNotReady, UnknownName
-from flinch.screening.groups import NoSuchGroup
+from flinch.market import MarketHolder
 from flinch.settings import Settings
-from flinch.store.engine import DatabaseAway, DiskFull, OutcomeUnknown, is_away, is_full, make_engine
-from flinch.store.owned.kept import ChangedElsewhere, NameTaken, TooMany
-from flinch.web import Problem, Services, UserError, reply, rule_problem
+from flinch.store.engine import DatabaseAway, DiskFull, is_away, is_full, make_engine
+from flinch.web import Problem, Services, answer, reply
 from flinch.web.guard import add_headers, refuse_foreign_hosts, refuse_other_origins, refuse_unreadable_bodies
 from flinch.web.keys import answer_again, leave_key, remember_answer
-from flinch.web.lane import SECONDS, CallerGone, DeadlineReached, LaneFull, begin_request, end_request
-
-_AWAY = Problem(
-    type="database_away",
-    message="The database does not answer. Nothing was changed; Flinch asks again by itself until it is back.",
-)
-
-_UNKNOWN = Problem(
-    type="outcome_unknown",
-    message="The database went away while it kept this change, so whether it did is not known. Flinch asks again by itself under "
-    "the same key, which does nothing twice.",
-)
-_NO_ROOM = Problem(
-    type="disk_full",
-    message="The disk that the database writes to is full. Nothing was changed. Make room on it and try again.",
-)
+from flinch.web.lane import begin_request, end_request
 
 
 def create_app(settings: Settings) -> OpenAPI:
@@ -89,86 +71,14 @@ def _invalid(error: ValidationError) -> BaseResponse:
 
 
 def _answer_errors(app: OpenAPI) -> None:
-    @app.errorhandler(UserError)
-    def user_error(error: UserError) -> Response:
-        return reply(error.problem, error.status)
-
-    @app.errorhandler(UnknownName)
-    def unknown_name(error: UnknownName) -> Response:
-        hint = f" Did you mean {' or '.join(error.nearest)}?" if error.nearest else " Look it up with the search above."
-        message = f"No name with the symbol {error.symbol[:20]!r} is listed.{hint}"
-        return reply(Problem(type="unknown_name", message=message, where=error.symbol[:64], nearest=error.nearest), 404)
-
-    @app.errorhandler(NoSuchGroup)
-    def no_such_group(error: NoSuchGroup) -> Response:
-        return reply(Problem(type="no_such_group", message=str(error), where="universe"), 422)
-
-    @app.errorhandler(NameTaken)
-    def name_taken(error: NameTaken) -> Response:
-        message = (
-            f"The name {error.name!r} is taken. Choose another, or replace the one that has it. Nothing was changed."
-        )
-        return reply(Problem(type="name_taken", message=message, where=str(error.id)), 409)
-
-    @app.errorhandler(ChangedElsewhere)
-    def changed(error: ChangedElsewhere) -> Response:
-        message = f"{error.name} was changed in another window since it was read here. Nothing was changed by this one."
-        return reply(Problem(type="changed_elsewhere", message=message, where="version", version=error.version), 409)
-
-    @app.errorhandler(TooMany)
-    def too_many(error: TooMany) -> Response:
-        message = f"{error.most} are kept at most. Remove some first; nothing was changed."
-        return reply(Problem(type="too_many", message=message), 409)
-
-    @app.errorhandler(RuleError)
-    def rule_error(error: RuleError) -> Response:
-        return reply(rule_problem(error), 422)
-
-    @app.errorhandler(DeadlineReached)
-    def late(error: DeadlineReached) -> Response:
-        message = (
-            f"This took longer than the {SECONDS:.0f} seconds that a request may take and was stopped. Ask for less."
-        )
-        return reply(Problem(type="too_slow", message=message), 503)
-
-    @app.errorhandler(TooCostly)
-    def costly(error: TooCostly) -> Response:
-        message = (
-            f"This would take about {error.seconds:.1f} seconds of computing; one request may take {error.most:.0f}. "
-            "Use shorter windows, or fewer rules and columns at once."
-        )
-        return reply(Problem(type="too_costly", message=message, where="rules"), 422)
-
-    @app.errorhandler(CallerGone)
-    def alone(error: CallerGone) -> Response:
-        return reply(Problem(type="caller_gone", message="Nobody waits for this answer."), 503)
-
-    @app.errorhandler(LaneFull)
-    def full(error: LaneFull) -> Response:
-        message = "Too much is asked at once. Wait a moment; Flinch asks again by itself."
-        answer = reply(Problem(type="busy", message=message), 503)
-        answer.headers["Retry-After"] = "2"
-        return answer
-
-    @app.errorhandler(MarketNotReady)
-    def not_ready(error: MarketNotReady) -> Response:
-        message = "The market is still being loaded. This page shows it as soon as it is there."
-        return reply(Problem(type="market_not_ready", message=message), 503)
-
-    @app.errorhandler(DatabaseAway)
-    def away(error: DatabaseAway) -> Response:
-        return reply(_UNKNOWN if isinstance(error, OutcomeUnknown) else _AWAY, 503)
-
-    @app.errorhandler(DiskFull)
-    def full_disk(error: DiskFull) -> Response:
-        return reply(_NO_ROOM, 507)
+    app.register_error_handler(FlinchError, answer)
 
     @app.errorhandler(DBAPIError)
     def database(error: DBAPIError) -> Response:
         if is_full(error):
-            return reply(_NO_ROOM, 507)
+            return answer(DiskFull())
         if is_away(error):
-            return reply(_AWAY, 503)
+            return answer(DatabaseAway())
         raise error
 
     @app.errorhandler(HTTPException)

@@ -7,6 +7,7 @@ import fcntl
 import importlib
 import itertools
 import multiprocessing
+import os
 import signal
 import socket
 import sys
@@ -14,7 +15,10 @@ import threading
 import time
 import urllib.request
 from collections.abc import Iterator
+from multiprocessing.context import SpawnProcess
+from multiprocessing.synchronize import Event
 from pathlib import Path
+from typing import NamedTuple
 
 from flinch.memory import give_back, keep_little
 from flinch.store.local_server import LocalServer, ServerFailed, end_with_parent
@@ -46,15 +50,25 @@ def run_demo(folder: Path, port: int, *, reset: bool) -> None:
             signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
             server.start()
             importing.join()
-            _prepare_market(server)
-            _serve(server, port, began)
+            with _prepared_market(server) as maker:
+                _serve(server, port, began, maker)
         except ServerFailed as error:
             raise CannotStart(str(error)) from None
         finally:
             server.stop()
 
 
-def _prepare_market(server: LocalServer) -> None:
+class Maker(NamedTuple):
+    """The process that makes the market: what the first page shows, then, once it is told to go on, the rest."""
+
+    process: SpawnProcess
+    first_is_there: Event
+    go_on: Event
+
+
+@contextlib.contextmanager
+def _prepared_market(server: LocalServer) -> Iterator[Maker | None]:
+    """A market that a page can be shown of; while the body runs, the rest of one that is new is made."""
     from flinch.feeds.state import demo_market_loaded, half_made
     from flinch.store.engine import make_engine
     from flinch.store.migrate import migrate_market, migrate_owned
@@ -63,46 +77,52 @@ def _prepare_market(server: LocalServer) -> None:
     try:
         migrate_owned(owned)
         migrate_market(engine)
-        if demo_market_loaded(engine):
-            return
-        if half_made(engine):
+        there = demo_market_loaded(engine)
+        if not there and half_made(engine):
             print("  an earlier start was interrupted while it made the market; making it afresh", flush=True)
     finally:
         owned.dispose()
         engine.dispose()
+    if there:
+        yield None
+        return
     # In a process of its own, which gives all its memory back when it ends.
-    loader = multiprocessing.get_context("spawn").Process(target=_load_market, args=(server.market_url,), daemon=True)
-    loader.start()
+    spawn = multiprocessing.get_context("spawn")
+    first_is_there, go_on = spawn.Event(), spawn.Event()
+    process = spawn.Process(target=_make_market, args=(server.market_url, first_is_there, go_on), daemon=True)
+    process.start()
     try:
-        loader.join()
+        while not first_is_there.wait(0.1):
+            if process.exitcode is not None:
+                raise CannotStart("the demo market could not be made; the error is above. Try again with --reset")
+        yield Maker(process, first_is_there, go_on)
     finally:
-        loader.terminate()
-        loader.join()
-    if loader.exitcode:
-        raise CannotStart("the demo market could not be made; the error is above. Try again with --reset")
+        process.terminate()
+        process.join()
 
 
-def _load_market(url: str) -> None:
-    from flinch.feeds.load_simulated import load_demo_market
-    from flinch.market import Version, View, load_frame, warm
+def _make_market(url: str, first_is_there: Event, go_on: Event) -> None:
+    from flinch.feeds.load_simulated import load_first, load_rest
     from flinch.store.engine import make_engine
 
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the parent, which ends this process
     end_with_parent()
     engine, progress = make_engine(url), ProgressLines()
-    load_demo_market(engine, progress)
-    # Once through the catalogue: what has to be compiled on this machine is compiled now, and not under somebody's first rule.
-    frame = load_frame(engine)
-    if frame is not None:
-        warm(View(Version(frame, engine)), lambda share: progress("metrics", share))
+    simulation, market = load_first(engine, progress)
+    first_is_there.set()
+    # The version is read whole before rows of the next one come.
+    go_on.wait()
+    os.nice(10)
+    load_rest(engine, simulation, market, ProgressLines(quietly=True))
+    print("  demo market: the rest is there too", flush=True)
 
 
 class ProgressLines:
-    """One line a stage: rewritten in place on a terminal, printed once when done elsewhere."""
+    """One line a stage: rewritten in place on a terminal, unless it goes on `quietly`, and printed once when done."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, quietly: bool = False) -> None:
         self._began: dict[str, float] = {}
-        self._terminal = sys.stdout.isatty()
+        self._terminal = sys.stdout.isatty() and not quietly
 
     def __call__(self, stage: str, share: float) -> None:
         began = self._began.setdefault(stage, time.monotonic())
@@ -114,8 +134,9 @@ class ProgressLines:
         print(f"{start}  demo market: {stage:<11}done in {time.monotonic() - began:.1f} s", flush=True)
 
 
-def _serve(server: LocalServer, port: int, began: float) -> None:
-    """Serve in this process; a database server that dies meanwhile is started again."""
+def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) -> None:
+    """Serve in this process; a database server that dies meanwhile is started again. The `maker` of a new market goes on when its
+    first version is held."""
     from flinch.app import create_app
     from flinch.market import warm
     from flinch.serving import make_server
@@ -132,8 +153,11 @@ def _serve(server: LocalServer, port: int, began: float) -> None:
         with contextlib.suppress(Exception):
             market = services.holder.current()
             say_when_it_answers(port, began)
+            # What has to be compiled on this machine is compiled now, and not under somebody's first rule.
             warm(market, lambda share: None)
             give_back()
+            if maker is not None:
+                maker.go_on.set()
 
     def watch() -> None:
         for second in itertools.count():
@@ -144,8 +168,11 @@ def _serve(server: LocalServer, port: int, began: float) -> None:
             with contextlib.suppress(ServerFailed):
                 if server.restart_if_down():
                     print("  the database server had ended; it was started again", flush=True)
+            if maker is not None and maker.process.exitcode and not told.is_set():
+                told.set()
+                print("  the rest of the demo market could not be made; the next start makes it afresh", flush=True)
 
-    stopped = threading.Event()
+    stopped, told = threading.Event(), threading.Event()
     watcher = threading.Thread(target=watch, daemon=True)
     watcher.start()
     threading.Thread(target=prepare, daemon=True).start()

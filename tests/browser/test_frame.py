@@ -4,9 +4,11 @@ import re
 
 import pytest
 from playwright.sync_api import Page, expect
+from sqlalchemy import Engine
 from tests.browser.addresses import address
 
 from flinch.store.local_server import LocalServer
+from flinch.store.market.state import say_coming
 
 RULES = address("15 <= price <= 250", "iv_hv_ratio >= 1.1")
 
@@ -235,3 +237,19 @@ def test_a_database_that_goes_away_and_comes_back_loses_nothing(quiet_page: Page
     expect(page.locator(".results h2")).not_to_contain_text("before your last change")
     expect(chips(page)).to_have_text([*kept, fourth])
     expect(page.locator(".notice")).to_have_count(0)
+
+
+def test_what_is_still_being_made_is_said_on_every_page(quiet_page: Page, engine: Engine):
+    said = quiet_page.get_by_role("status").filter(has_text="Not there yet")
+    say_coming(engine, "earlier chains and minute bars", 40)
+    try:
+        for path in ("/screen", "/dossier/TARNO", "/lineup"):
+            quiet_page.goto(path)
+            expect(said).to_contain_text("40 %", timeout=20_000)
+            expect(said).to_contain_text("earlier chains and minute bars")
+            expect(said.get_by_role("progressbar")).to_have_attribute("value", "40")
+        say_coming(engine, "earlier chains and minute bars", 90)
+        expect(said).to_contain_text("90 %", timeout=20_000)
+    finally:
+        say_coming(engine, None, 0)
+    expect(said).to_have_count(0, timeout=20_000)

@@ -36,6 +36,7 @@ def test_dragging_an_edge_narrows_the_market_while_the_hand_is_still_on_it(quiet
     assert survivors(page) < half_way
     page.mouse.up()
     expect(page).to_have_url(re.compile(r"iv_hv_ratio\+%3E%3D\+1\.\d+"))
+    expect(page.get_by_role("region", name="Results")).to_have_attribute("aria-busy", "false")
     ratios = [float(text) for text in rows(page).locator("td.col-iv_hv_ratio").all_inner_texts()]
     edge_at = float(edge.get_attribute("aria-valuenow"))
     assert min(ratios) >= edge_at - 0.005
@@ -44,12 +45,70 @@ def test_dragging_an_edge_narrows_the_market_while_the_hand_is_still_on_it(quiet
     expect(rule.locator(".rule-foot")).to_contain_text(re.compile(r"−\d+ · \d+ lost, no data"))
 
 
+SLOW_ANSWERS = """
+window.underway = 0; window.most = 0; window.asked = [];
+const plain = window.fetch;
+window.fetch = async (request, more) => {
+  if (!request.url?.endsWith("/api/screen")) return plain(request, more);
+  window.asked.push((await request.clone().json()).stack.rules.map((rule) => rule.text).join());
+  window.most = Math.max(window.most, ++window.underway);
+  try { const answer = await plain(request, more); await new Promise((done) => setTimeout(done, 150)); return answer; }
+  finally { window.underway--; }
+};
+"""
+
+
+def test_a_hand_asks_once_at_a_time_and_is_drawn_while_it_moves(quiet_page: Page):
+    quiet_page.add_init_script(SLOW_ANSWERS)
+    page = open_screen(quiet_page)
+    edge = page.get_by_role("slider", name="Implied over historical volatility, lower edge")
+    box = edge.bounding_box()
+    y = box["y"] + box["height"] / 2
+    page.evaluate("window.asked.length = 0; window.most = 0")
+    page.mouse.move(box["x"] + box["width"] / 2, y)
+    page.mouse.down()
+    seen = set()
+    for step in range(30):
+        page.mouse.move(box["x"] + 20 + 4 * step, y)
+        page.wait_for_timeout(50)
+        seen.add(survivors(page))
+    page.mouse.up()
+    expect(page.get_by_role("region", name="Results")).to_have_attribute("aria-busy", "false")
+    assert page.evaluate("window.most") == 1, "one request of a hand is under way"
+    assert 3 <= page.evaluate("window.asked.length") < 30
+    assert len(seen) >= 3, "answers are drawn while the hand moves"
+    left = float(edge.get_attribute("aria-valuenow"))
+    assert f"iv_hv_ratio >= {left:g}" in page.evaluate("window.asked.at(-1)"), (
+        "the last one asked is what the hand left"
+    )
+
+
+def test_rows_far_down_come_when_they_are_looked_at(quiet_page: Page):
+    page = open_screen(quiet_page)
+    with page.expect_response(lambda answer: answer.url.endswith("/rows") and answer.json()["first"] == 500) as answer:
+        page.get_by_role("grid").press("End")
+    told = answer.value.json()
+    assert len(told["symbols"]) == 2
+    last = rows(page).last
+    expect(last).to_have_attribute("aria-rowindex", "503")
+    expect(last.locator("td.col-symbol")).to_have_text(told["symbols"][-1])
+    expect(last.locator("td.col-company")).to_have_text(told["companies"][-1])
+    expect(last).to_have_attribute("aria-busy", "false")
+    expect(page.get_by_role("complementary", name="Peek").get_by_role("heading", level=2)).to_have_text(
+        told["symbols"][-1]
+    )
+    page.get_by_role("grid").press("Home")
+    expect(rows(page).first).to_have_attribute("aria-rowindex", "2")
+    expect(rows(page).first).to_have_attribute("aria-busy", "false")
+
+
 def test_back_takes_the_last_rule_back_and_the_address_reproduces_the_page(quiet_page: Page, context):
     page = open_screen(quiet_page, RULES)
     before = survivors(page)
     add_rule(page, "iv_rank >= 50")
     expect(page.locator(".results h2")).not_to_contain_text(f"{before} name")
     page.locator("th.col-iv_rank button").click()
+    expect(page.locator("th.col-iv_rank")).to_have_attribute("aria-sort", "descending")
     page.get_by_role("grid").press("ArrowDown")
     page.get_by_role("grid").press("ArrowDown")
     expect(page).to_have_url(re.compile("at="))
@@ -361,7 +420,7 @@ def test_categories_are_ticked_with_counts(quiet_page: Page):
 
 
 def test_names_that_came_and_went_stay_within_their_part(quiet_page: Page):
-    page = open_screen(quiet_page, "/screen?screen=s-fresh-breakout")
+    page = open_screen(quiet_page, "/screen?screen=s-premium-to-sell")
     page.get_by_role("button", name="what changed").click()
     changed = page.get_by_role("region", name="What changed")
     expect(changed.locator("h3", has_text="came in")).to_be_visible()

@@ -30,6 +30,9 @@ BODIES: dict[str, dict[str, Any]] = {
         "aim": 20,
         "against": {"session": "2026-08-20", "symbols": ["TARNO"]},
     },
+    "/api/screen/rows": {
+        "stack": STACK, "columns": COLUMNS, "sort": ["sector", "-price"], "first": 3, "count": 20, "as_of": "2026-09-02",
+    },
     "/api/screen/evidence": {
         "stack": {"universe": "fund", "rules": [{"text": "iv_rank >= 50"}]},
         "fresh": True,

@@ -79,7 +79,7 @@ def test_the_profile_goes_through_what_is_there_now_and_changes_sign_at_the_flip
     ("rule", "signs"), [("both_sold", (1, 1)), ("both_bought", (-1, -1)), ("calls_sold_puts_bought", (1, -1))]
 )
 def test_the_sign_rule_is_said_and_switched(get, rule: str, signs):
-    found = get("KESEO", rule=rule)
+    found = get("VILNI", rule=rule)
     assert (np.sign(found["now"]["call"]), np.sign(found["now"]["put"])) == signs
     assert found["rule"] == rule
     assert "customers" in found["says"]

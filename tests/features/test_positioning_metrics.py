@@ -216,7 +216,7 @@ def test_changes_are_against_the_chains_of_those_moments(market: View, engine: E
 def test_the_flip_is_where_the_plain_sum_of_gammas_changes_sign(market: View, engine: Engine, metric):
     """Just under and just over the flip, every gamma worked out there, exposure has opposite signs."""
     frame = market.frame
-    for symbol in ("VILNI", "KESEO", "STAKU"):
+    for symbol in ("VILNI", "RENTU", "NONKO"):
         row = market.row(symbol)
         flip = metric("flip", symbol)
         expiries = {e.expiration: e for e in frame.expiries[row]}

@@ -79,7 +79,8 @@ def test_surfaces_of_an_earlier_moment_can_be_read_for_one_name(market: View, en
     moment = frame.snapshots[-6].taken_at
     alone = read_expiries(engine, moment, frame.ids, key)
     assert set(alone) == {row}
-    assert alone[row] == read_expiries(engine, moment, frame.ids)[row]
+    # By their words, since what is missing equals nothing.
+    assert repr(alone[row]) == repr(read_expiries(engine, moment, frame.ids)[row])
     assert [e.expiration for e in alone[row]] != [] != alone[row][0].svi
 
 

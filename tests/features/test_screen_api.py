@@ -32,6 +32,66 @@ def test_without_rules_the_whole_universe_survives(client: FlaskClient):
         assert screen(client, universe=universe)["universe"] == names
 
 
+def test_pages_in_order_make_the_whole(client: FlaskClient):
+    asked = {"stack": {"universe": "stock", "rules": []}, "columns": ["iv_rank", "sector", "days_to_earnings"]}
+    for sort in ([], ["-iv_rank"], ["sector", "-iv_rank"], ["-company"]):
+        whole = client.post("/api/screen", json=asked | {"sort": sort}).json
+        pages = [
+            client.post("/api/screen/rows", json=asked | {"sort": sort, "first": first, "count": 70}).json
+            for first in range(0, 490, 70)
+        ]
+        assert [page["first"] for page in pages] == list(range(0, 490, 70))
+        for key in ("symbols", "companies", "sectors"):
+            assert [value for page in pages for value in page[key]] == whole[key]
+        for place, column in enumerate(whole["columns"]):
+            parts = [page["columns"][place] for page in pages]
+            assert [v for part in parts for v in part["numbers"] + part["texts"]] == column["numbers"] + column["texts"]
+            assert {k: v for part in parts for k, v in part["reasons"].items()} == column["reasons"]
+            assert {(part["lowest"], part["highest"], part["usual_highest"]) for part in parts} == {
+                (column["lowest"], column["highest"], column["usual_highest"])
+            }
+        assert sorted(whole["symbols"]) == sorted(screen(client, universe="stock")["symbols"])
+    # A screen's answer may tell of one page, and names everybody all the same.
+    part = client.post("/api/screen", json=asked | {"sort": sort, "first": 400, "count": 30}).json
+    assert part["symbols"] == whole["symbols"]
+    assert part["companies"] == whole["companies"][400:430]
+
+
+def test_the_order_is_that_of_the_values_and_what_is_missing_comes_last(client: FlaskClient):
+    def ordered_by(*sort: str) -> dict:
+        return screen(client, columns=["iv_rank", "sector", "days_to_earnings"], sort=list(sort))
+
+    for key in ("days_to_earnings", "-days_to_earnings"):
+        days = numbers(ordered_by(key), "days_to_earnings")
+        known = [value for value in days if value is not None]
+        assert days == sorted(known, reverse=key.startswith("-")) + [None] * (len(days) - len(known))
+        assert len(known) < len(days)
+    market = screen(client)["symbols"]
+    assert market != sorted(market, reverse=True)
+    assert ordered_by("symbol")["symbols"] == sorted(market)
+    # Funds have no sector of companies; among equal ones the second key decides, then the market's order.
+    for falling in (False, True):
+        found = ordered_by("-sector" if falling else "sector", "-iv_rank")
+        column = next(c for c in found["columns"] if c["key"] == "sector")["texts"]
+        assert column == sorted(column, reverse=falling)
+        pairs = [pair for pair in zip(column, numbers(found, "iv_rank"), strict=True) if pair[1] is not None]
+        assert pairs == sorted(sorted(pairs, key=lambda p: -p[1]), key=lambda p: p[0], reverse=falling)
+        alone = ordered_by("-sector" if falling else "sector")
+        texts = next(c for c in alone["columns"] if c["key"] == "sector")["texts"]
+        first = [symbol for symbol, text in zip(alone["symbols"], texts, strict=True) if text == texts[0]]
+        assert first == [symbol for symbol in market if symbol in set(first)]
+
+
+def test_a_column_says_how_far_all_survivors_reach(client: FlaskClient):
+    found = screen(client, columns=["iv30"], count=10)["columns"][0]
+    every = [value for value in numbers(screen(client, columns=["iv30"]), "iv30") if value is not None]
+    assert len(found["numbers"]) == 10
+    assert (found["lowest"], found["highest"]) == (min(every), max(every))
+    assert found["usual_highest"] == pytest.approx(np.quantile(every, 0.93))
+    nobody = screen(client, "price < 0", columns=["iv30"])["columns"][0]
+    assert (nobody["lowest"], nobody["highest"], nobody["usual_highest"]) == (None, None, None)
+
+
 def test_survivors_meet_every_rule_and_the_funnel_adds_up(client: FlaskClient):
     rules = ["15 <= price <= 250", "avg_option_volume_21 >= 500", "iv_hv_ratio > 1.2", "days_to_earnings >= 12"]
     found = screen(client, *rules, columns=["price", "iv_hv_ratio", "days_to_earnings"])
@@ -215,6 +275,10 @@ def test_what_is_always_cheap_is_not_cheap_against_its_own_past(client: FlaskCli
         ({"stack": {}, "aim": 0}, "aim"),
         ({"stack": {}, "columns": ["price"] * 61}, "columns"),
         ({"stack": {}, "sort": "price"}, "sort"),
+        ({"stack": {}, "sort": ["price", "iv30", "hv21"]}, "sort"),
+        ({"stack": {}, "first": -1}, "first"),
+        ({"stack": {}, "count": 10_001}, "count"),
+        ({"stack": {}, "order": "price"}, "order"),
     ],
 )
 def test_a_malformed_request_is_refused_with_the_place(client: FlaskClient, body: dict, field: str):

@@ -6,14 +6,21 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 
+from flinch.errors import FlinchError
+
 _question: ContextVar[Callable[[], None] | None] = ContextVar("question", default=None)
 
 
-class TooCostly(Exception):
+class TooCostly(FlinchError):
     """What was asked for takes more computing than may be spent on it; `seconds` is about how much, `most` how much may be."""
 
+    kind, where = "too_costly", "rules"
+
     def __init__(self, seconds: float, most: float) -> None:
-        super().__init__(f"{seconds:.1f} of {most:.1f} s")
+        super().__init__(
+            f"This would take about {seconds:.1f} seconds of computing; one request may take {most:.0f}. "
+            "Use shorter windows, or fewer rules and columns at once."
+        )
         self.seconds = seconds
         self.most = most
 

@@ -13,52 +13,92 @@ import numpy as np
 from flinch.core.arrays import FloatArray, IntArray
 from flinch.core.compiled import njit
 
-_MEAN, _SUM, _SAMPLE, _POPULATION, _MIN, _MAX, _DEVIATION, _WEIGHTED = range(8)
+_MEAN, _SUM, _SAMPLE, _POPULATION, _DEVIATION, _WEIGHTED = range(6)
+
+_LANES = 32
+"""Rows summed side by side: each window's values are added in their order, and the processor adds several rows at once."""
 
 
 @njit(cache=True, nogil=True)
-def _reduce(values: Any, window: int, kind: int, out: Any) -> None:
+def _side_by_side(values: Any, first: int, lanes: int, block: Any) -> None:
+    """Rows `first` to `first + lanes` as columns. What is missing is NaN, which no sum forgets."""
+    for j in range(lanes):
+        for t in range(values.shape[1]):
+            value = values[first + j, t]
+            block[t, j] = value if np.isfinite(value) else np.nan
+
+
+@njit(cache=True, nogil=True)
+def _sums(values: Any, window: int, kind: int, out: Any) -> None:
     rows, sessions = values.shape
+    block = np.empty((sessions, _LANES))
+    total, spread = np.empty(_LANES), np.empty(_LANES)
+    out[:, : window - 1] = np.nan
+    for first in range(0, rows, _LANES):
+        lanes = min(_LANES, rows - first)
+        _side_by_side(values, first, lanes, block)
+        for t in range(window - 1, sessions):
+            begin = t - window + 1
+            total[:] = 0.0
+            if kind == 5:
+                for k in range(window):
+                    row = block[begin + k]
+                    for j in range(lanes):
+                        total[j] += (k + 1) * row[j]
+                for j in range(lanes):
+                    out[first + j, t] = total[j] / (window * (window + 1) / 2)
+                continue
+            for k in range(begin, t + 1):
+                row = block[k]
+                for j in range(lanes):
+                    total[j] += row[j]
+            if kind == 1:
+                for j in range(lanes):
+                    out[first + j, t] = total[j]
+                continue
+            for j in range(lanes):
+                total[j] /= window
+            if kind == 0:
+                for j in range(lanes):
+                    out[first + j, t] = total[j]
+                continue
+            spread[:] = 0.0
+            for k in range(begin, t + 1):
+                row = block[k]
+                if kind == 4:
+                    for j in range(lanes):
+                        spread[j] += abs(row[j] - total[j])
+                else:
+                    for j in range(lanes):
+                        away = row[j] - total[j]
+                        spread[j] += away * away
+            for j in range(lanes):
+                if kind == 4:
+                    out[first + j, t] = spread[j] / window
+                else:
+                    out[first + j, t] = np.sqrt(spread[j] / (window - 1 if kind == 2 else window))
+
+
+@njit(cache=True, nogil=True)
+def _extremes(values: Any, window: int, sign: float, out: Any) -> None:
+    """Largest of the last `window` values times `sign`; of a queue of sessions, each smaller than the one before, the first."""
+    rows, sessions = values.shape
+    queue = np.empty(sessions, dtype=np.int64)
     for i in range(rows):
-        gap = -1
+        gap, head, tail = -1, 0, 0
         for t in range(sessions):
-            if not np.isfinite(values[i, t]):
-                gap = t
-            if t - gap < window:
+            value = values[i, t]
+            if not np.isfinite(value):
+                gap, head, tail = t, 0, 0
                 out[i, t] = np.nan
                 continue
-            first = t - window + 1
-            if kind == 4 or kind == 5:
-                best = values[i, first]
-                for k in range(first + 1, t + 1):
-                    value = values[i, k]
-                    if (kind == 4 and value < best) or (kind == 5 and value > best):
-                        best = value
-                out[i, t] = best
-                continue
-            total = 0.0
-            if kind == 7:
-                for k in range(first, t + 1):
-                    total += (k - first + 1) * values[i, k]
-                out[i, t] = total / (window * (window + 1) / 2)
-                continue
-            for k in range(first, t + 1):
-                total += values[i, k]
-            if kind == 1:
-                out[i, t] = total
-                continue
-            mean = total / window
-            if kind == 0:
-                out[i, t] = mean
-                continue
-            spread = 0.0
-            for k in range(first, t + 1):
-                away = values[i, k] - mean
-                spread += abs(away) if kind == 6 else away * away
-            if kind == 6:
-                out[i, t] = spread / window
-            else:
-                out[i, t] = np.sqrt(spread / (window - 1 if kind == 2 else window))
+            while tail > head and sign * values[i, queue[tail - 1]] <= sign * value:
+                tail -= 1
+            queue[tail] = t
+            tail += 1
+            if queue[head] <= t - window:
+                head += 1
+            out[i, t] = values[i, queue[head]] if t - gap >= window else np.nan
 
 
 @njit(cache=True, nogil=True)
@@ -94,49 +134,71 @@ def _median(values: Any, window: int, out: Any) -> None:
 
 
 @njit(cache=True, nogil=True)
-def _share_below(values: Any, others: Any, window: int, least: int, out: Any) -> None:
+def _share_below(values: Any, others: Any, window: int, ahead: int, least: int, skip: int, out: Any) -> None:
+    """Share of what is known of the `window` values of `others` that end `ahead` sessions before the value, below the value.
+
+    `least` counts the value itself when its own session is not among them.
+    """
     rows, sessions = values.shape
+    known = np.empty(sessions)
+    out[:, :skip] = np.nan
     for i in range(rows):
         for t in range(sessions):
-            out[i, t] = np.nan
-            if not np.isfinite(values[i, t]):
+            other = others[i, t]
+            known[t] = other if np.isfinite(other) else np.nan
+        seen = 0
+        for t in range(sessions):
+            newest, oldest = t - ahead, t - ahead - window
+            if newest >= 0 and known[newest] == known[newest]:
+                seen += 1
+            if oldest >= 0 and known[oldest] == known[oldest]:
+                seen -= 1
+            if t < skip:
                 continue
-            seen = below = 0
-            for k in range(max(0, t - window + 1), t + 1):
-                if np.isfinite(others[i, k]):
-                    seen += 1
-                    if others[i, k] < values[i, t]:
-                        below += 1
-            if seen >= least:
+            out[i, t] = np.nan
+            value = values[i, t]
+            if np.isfinite(value) and seen > 0 and seen + ahead >= least:
+                below = 0
+                # Without a branch many are compared at once; nothing is below what is missing.
+                for other in known[max(oldest + 1, 0) : newest + 1]:
+                    below += other < value
                 out[i, t] = 100.0 * below / seen
 
 
 @njit(cache=True, nogil=True)
-def _standing(values: Any, window: int, least: int, percentile: bool, skip: int, out: Any) -> None:
+def _place_in_range(values: Any, window: int, least: int, skip: int, out: Any) -> None:
+    """Two queues of sessions, in one each higher than what follows it, in the other each lower: the first of each is an end of
+    the range."""
     rows, sessions = values.shape
+    tops, bottoms = np.empty(sessions, dtype=np.int64), np.empty(sessions, dtype=np.int64)
+    out[:, :skip] = np.nan
     for i in range(rows):
-        out[i, :skip] = np.nan
-        for t in range(skip, sessions):
-            last = values[i, t]
+        seen = top = top_end = bottom = bottom_end = 0
+        for t in range(sessions):
+            value = values[i, t]
+            known = np.isfinite(value)
+            if t >= window and np.isfinite(values[i, t - window]):
+                seen -= 1
+            if top_end > top and tops[top] <= t - window:
+                top += 1
+            if bottom_end > bottom and bottoms[bottom] <= t - window:
+                bottom += 1
+            if known:
+                seen += 1
+                while top_end > top and values[i, tops[top_end - 1]] <= value:
+                    top_end -= 1
+                while bottom_end > bottom and values[i, bottoms[bottom_end - 1]] >= value:
+                    bottom_end -= 1
+                tops[top_end], bottoms[bottom_end] = t, t
+                top_end += 1
+                bottom_end += 1
+            if t < skip:
+                continue
             out[i, t] = np.nan
-            if not np.isfinite(last):
-                continue
-            seen, below, low, high = 1, 0, last, last
-            for k in range(max(0, t - window + 1), t):
-                value = values[i, k]
-                if np.isfinite(value):
-                    seen += 1
-                    if value < last:
-                        below += 1
-                    low = min(low, value)
-                    high = max(high, value)
-            if seen < least:
-                continue
-            if percentile:
-                if seen > 1:
-                    out[i, t] = 100.0 * below / (seen - 1)
-            elif high > low:
-                out[i, t] = 100.0 * (last - low) / (high - low)
+            if known and seen >= least:
+                low, high = values[i, bottoms[bottom]], values[i, tops[top]]
+                if high > low:
+                    out[i, t] = 100.0 * (value - low) / (high - low)
 
 
 @njit(cache=True, nogil=True)
@@ -144,29 +206,33 @@ def _regression(values: Any, window: int, slope: Any, fit: Any, residual: Any) -
     rows, sessions = values.shape
     middle = 0.5 * (window - 1)
     spread = window * (window * window - 1.0) / 12.0
-    for i in range(rows):
-        gap = -1
-        for t in range(sessions):
-            if not np.isfinite(values[i, t]):
-                gap = t
-            if t - gap < window:
-                slope[i, t] = fit[i, t] = residual[i, t] = np.nan
-                continue
-            first = t - window + 1
-            total = 0.0
-            lean = 0.0
+    block = np.empty((sessions, _LANES))
+    mean, lean, squares = np.empty(_LANES), np.empty(_LANES), np.empty(_LANES)
+    for array in (slope, fit, residual):
+        array[:, : window - 1] = np.nan
+    for first in range(0, rows, _LANES):
+        lanes = min(_LANES, rows - first)
+        _side_by_side(values, first, lanes, block)
+        for t in range(window - 1, sessions):
+            begin = t - window + 1
+            mean[:], lean[:], squares[:] = 0.0, 0.0, 0.0
             for k in range(window):
-                total += values[i, first + k]
-                lean += (k - middle) * values[i, first + k]
-            mean = total / window
-            b = lean / spread
-            squares = 0.0
+                row, weight = block[begin + k], k - middle
+                for j in range(lanes):
+                    mean[j] += row[j]
+                    lean[j] += weight * row[j]
+            for j in range(lanes):
+                mean[j] /= window
+                lean[j] /= spread
             for k in range(window):
-                away = values[i, first + k] - mean - b * (k - middle)
-                squares += away * away
-            slope[i, t] = b
-            fit[i, t] = mean + b * middle
-            residual[i, t] = np.sqrt(squares / window)
+                row, weight = block[begin + k], k - middle
+                for j in range(lanes):
+                    away = row[j] - mean[j] - lean[j] * weight
+                    squares[j] += away * away
+            for j in range(lanes):
+                slope[first + j, t] = lean[j]
+                fit[first + j, t] = mean[j] + lean[j] * middle
+                residual[first + j, t] = np.sqrt(squares[j] / window)
 
 
 def _rows(values: FloatArray) -> FloatArray:
@@ -179,7 +245,16 @@ def _reduced(values: FloatArray, window: int, kind: int, least: int = 1) -> Floa
         raise ValueError(f"window must be at least {least} session{'s' if least > 1 else ''}, not {window}")
     rows = _rows(values)
     out = np.empty(rows.shape)
-    _reduce(rows, window, kind, out)
+    _sums(rows, window, kind, out)
+    return out.reshape(np.shape(values))
+
+
+def _extreme(values: FloatArray, window: int, sign: float) -> FloatArray:
+    if window < 1:
+        raise ValueError(f"window must be at least 1 session, not {window}")
+    rows = _rows(values)
+    out = np.empty(rows.shape)
+    _extremes(rows, window, sign, out)
     return out.reshape(np.shape(values))
 
 
@@ -209,12 +284,12 @@ def rolling_std(values: FloatArray, window: int, *, sample: bool = True) -> Floa
 
 def rolling_min(values: FloatArray, window: int) -> FloatArray:
     """Smallest of the last `window` values."""
-    return _reduced(values, window, _MIN)
+    return _extreme(values, window, -1.0)
 
 
 def rolling_max(values: FloatArray, window: int) -> FloatArray:
     """Largest of the last `window` values."""
-    return _reduced(values, window, _MAX)
+    return _extreme(values, window, 1.0)
 
 
 def rolling_mean_deviation(values: FloatArray, window: int) -> FloatArray:
@@ -240,7 +315,7 @@ def rolling_percentile(values: FloatArray, window: int, least: int, skip: int = 
     """
     rows = _rows(values)
     out = np.empty(rows.shape)
-    _standing(rows, window, least, True, skip, out)
+    _share_below(rows, rows, window - 1, 1, least, skip, out)
     return out.reshape(np.shape(values))
 
 
@@ -252,7 +327,7 @@ def rolling_share_below(values: FloatArray, others: FloatArray, window: int, lea
     """
     rows, among = _rows(values), _rows(others)
     out = np.empty(rows.shape)
-    _share_below(rows, among, window, least, out)
+    _share_below(rows, among, window, 0, least, 0, out)
     return out.reshape(np.shape(values))
 
 
@@ -264,7 +339,7 @@ def rolling_rank(values: FloatArray, window: int, least: int, skip: int = 0) -> 
     """
     rows = _rows(values)
     out = np.empty(rows.shape)
-    _standing(rows, window, least, False, skip, out)
+    _place_in_range(rows, window, least, skip, out)
     return out.reshape(np.shape(values))
 
 

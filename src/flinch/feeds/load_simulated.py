@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import itertools
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
@@ -15,7 +16,7 @@ from sqlalchemy import Engine
 from flinch.core.calendar import CLOSE, EXCHANGE_ZONE
 from flinch.feeds.past_surfaces import past_surfaces
 from flinch.feeds.publish import publish
-from flinch.feeds.simulated import SimulatedMarket, simulate
+from flinch.feeds.simulated import SimulatedMarket, Simulation
 from flinch.feeds.simulated.calendar import AS_OF, session_opens
 from flinch.feeds.state import SIMULATOR_VERSION, SOURCE
 from flinch.store.bulk import empty_market, replace_rows
@@ -42,15 +43,15 @@ from flinch.store.market.models import (
     SurfaceDay,
     VolatilityDay,
 )
-from flinch.store.market.state import advance, begin_load, begin_moment, finish_load
+from flinch.store.market.state import advance, begin_load, begin_moment, finish_load, say_coming
 
 Progress = Callable[[str, float], None]
 
 
 def load_demo_market(
-    engine: Engine, progress: Progress, *, market: SimulatedMarket | None = None, snapshots: int | None = None
+    engine: Engine, progress: Progress, *, market: SimulatedMarket, snapshots: int | None = None
 ) -> None:
-    """Make the demo market, write it and publish it; what an interrupted load left behind is removed first.
+    """Write a market that is made and publish it; what an interrupted load left behind is removed first.
 
     Parameters
     ----------
@@ -59,21 +60,84 @@ def load_demo_market(
     progress
         Called with a stage's name and the share of it that is done.
     market
-        One that is made already.
+        All of it.
     snapshots
         Stop at so many, as the market was then; all when left out.
     """
-    market = market or simulate(progress)
     count = len(market.snapshots) if snapshots is None else snapshots
-    as_of = market.snapshots[count - 1].taken_at
-    begin_load(engine, source=SOURCE, source_version=SIMULATOR_VERSION, as_of=as_of, rate=market.rate)
-    empty_market(engine)
+    _begin(engine, market, market.snapshots[count - 1].taken_at)
     write_market(engine, market, progress, snapshots=count)
     for place in range(1, count):
         progress("publish", (place - 1) / (count - 1))
         publish(engine, market.snapshots[place].taken_at, newest=place == count - 1)
     finish_load(engine)
     progress("publish", 1.0)
+
+
+COMING = "exposure and surfaces of past sessions, earlier chains and minute bars"
+"""What `load_first` leaves to `load_rest`."""
+
+
+def load_first(engine: Engine, progress: Progress) -> tuple[Simulation, SimulatedMarket]:
+    """Make, write and publish what the first page shows: all daily series, the newest chains and those of the close before.
+
+    What an interrupted load left behind is removed first. Returns what `load_rest` goes on with; until it has, the state says
+    what is coming.
+    """
+    simulation = Simulation()
+    market = simulation.first(progress)
+    _begin(engine, market, market.snapshots[-1].taken_at)
+    _write(
+        [partial(_write_snapshot, engine, market, place) for place in range(len(market.snapshots))],
+        _day_tables(engine, market, len(market.snapshots) - 1),
+        lambda share: progress("store", share),
+    )
+    progress("publish", 0.0)
+    for snapshot in market.snapshots:
+        publish(engine, snapshot.taken_at, newest=snapshot is market.snapshots[-1])
+    finish_load(engine, coming=COMING)
+    progress("publish", 1.0)
+    return simulation, market
+
+
+def load_rest(engine: Engine, simulation: Simulation, first: SimulatedMarket, progress: Progress) -> None:
+    """Make and write what is left, and then let it be served as the next version; meanwhile the state says how far it is."""
+    stages = ("exposure", "quotes", "minutes", "rest", "published")
+    told = -1
+
+    def tell(stage: str, share: float) -> None:
+        nonlocal told
+        progress(stage, share)
+        done = int(100 * sum(_PART[stage] for stage in stages[: stages.index(stage)]) + 100 * _PART[stage] * share)
+        if done > told:
+            told = done
+            say_coming(engine, COMING, done)
+
+    begin_moment(engine)
+    market = simulation.whole(first, tell)
+    written = {snapshot.taken_at for snapshot in first.snapshots}
+    places = [place for place, snapshot in enumerate(market.snapshots) if snapshot.taken_at not in written]
+    newest = len(market.snapshots) - 1
+    _write(
+        [partial(_write_snapshot, engine, market, place) for place in places],
+        _past_tables(engine, market, newest),
+        lambda share: tell("rest", share),
+    )
+    # The close before the newest session again: what was opened by then is known now.
+    for place in range(1, newest):
+        tell("published", (place - 1) / newest)
+        publish(engine, market.snapshots[place].taken_at, newest=False)
+    tell("published", 1.0)
+    advance(engine, first.snapshots[-1].taken_at)
+
+
+_PART = {"exposure": 0.45, "quotes": 0.15, "minutes": 0.05, "rest": 0.2, "published": 0.15}
+"""Shares of the time that the rest takes, about."""
+
+
+def _begin(engine: Engine, market: SimulatedMarket, as_of: dt.datetime) -> None:
+    begin_load(engine, source=SOURCE, source_version=SIMULATOR_VERSION, as_of=as_of, rate=market.rate)
+    empty_market(engine)
 
 
 def next_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None:
@@ -89,25 +153,37 @@ def next_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None:
 
 
 def write_market(engine: Engine, market: SimulatedMarket, progress: Progress, *, snapshots: int | None = None) -> None:
-    """Write the market's tables, up to a number of snapshots; what is read from the chains is left to publish."""
+    """Write all tables of a market, up to a number of snapshots; what is read from the chains is left to publish."""
     count = len(market.snapshots) if snapshots is None else snapshots
-    past = _before_today(market)
-    # Publish needs the open interest of the session before, so the oldest chain is not its work.
-    read_by_publish = {snapshot.session for snapshot in market.snapshots[1:]}
+    _write(
+        [partial(_write_snapshot, engine, market, place) for place in range(count)],
+        [*_day_tables(engine, market, count - 1), *_past_tables(engine, market, count - 1)],
+        lambda share: progress("store", share),
+    )
+
+
+def _summarised(market: SimulatedMarket) -> NDArray[np.bool_]:
+    """Names and sessions whose chains are summed up by the simulator: those of kept chains are left to publish.
+
+    Publish needs the open interest of the session before, so the oldest chain is not its work.
+    """
     summarised = market.traded.copy()
-    summarised[:, sorted(read_by_publish)] = False
+    summarised[:, sorted({snapshot.session for snapshot in market.snapshots[1:]})] = False
+    return summarised
+
+
+Step = Callable[[], None]
+
+
+def _day_tables(engine: Engine, market: SimulatedMarket, newest: int) -> list[Step]:
+    """What is known of names and days, and the bars up to a snapshot; the longest first."""
+    past = _before_today(market)
     tables: list[tuple[type[MarketBase], pl.DataFrame]] = [
-        (Name, _names(market)),
-        (ExchangeSession, pl.DataFrame({"session": market.calendar})),
-        (DailyBar, _by_session(market, past, _bars(market))),
-        (DailyBar, _by_session(market, _today(market), _bars_at(market, count - 1))),
-        (ExtendedDay, _by_session(market, market.traded, market.extended._asdict())),
-        (OptionDay, _by_session(market, past, market.option_days)),
         (VolatilityDay, _by_session(market, past, _vols(market))),
-        (Position, _history(market, summarised)),
-        (EarningsReport, _reports(market)),
-        (FundMember, _members(market)),
-        (ContractSeries, _series(market)),
+        (OptionDay, _by_session(market, past, market.option_days)),
+        (ExtendedDay, _by_session(market, market.traded, market.extended._asdict())),
+        (DailyBar, _by_session(market, past, _bars(market))),
+        (DailyBar, _by_session(market, _today(market), _bars_at(market, newest))),
         *[
             (table, rows.rename({"name": "name_id"}).with_columns(pl.col("name_id") + 1))
             for table, rows in (
@@ -117,19 +193,39 @@ def write_market(engine: Engine, market: SimulatedMarket, progress: Progress, *,
                 (ShortInterest, market.short_interest),
             )
         ],
-        (MinuteBar, _minutes(market, count - 1)),
+        (EarningsReport, _reports(market)),
+        (Name, _names(market)),
+        (ExchangeSession, pl.DataFrame({"session": market.calendar})),
+        (FundMember, _members(market)),
+        (ContractSeries, _series(market)),
     ]
-    # The database writes with one thread a connection, so two keep a small machine busy; the longest first.
-    work = [
-        *[partial(_write_snapshot, engine, market, place) for place in range(count)],
-        *[partial(replace_rows, engine, table, rows) for table, rows in reversed(tables)],
-        partial(_write_surfaces, engine, market, summarised),
+    return [partial(replace_rows, engine, table, rows) for table, rows in tables]
+
+
+def _past_tables(engine: Engine, market: SimulatedMarket, newest: int) -> list[Step]:
+    """What the chains of all sessions came to, and the minutes up to a snapshot."""
+    summarised = _summarised(market)
+    return [
+        lambda: replace_rows(engine, MinuteBar, _minutes(market, newest)),
+        lambda: _write_surfaces(engine, market, summarised),
+        lambda: replace_rows(engine, Position, _history(market, summarised)),
     ]
+
+
+def _write(snapshots: list[Step], tables: list[Step], progress: Callable[[float], None]) -> None:
+    """Write snapshots in their order by one connection, so that each lies together, and tables by another: the database writes
+    with one thread a connection."""
+    done, total = itertools.count(1), len(snapshots) + len(tables) + 1
+
+    def all_of(steps: list[Step]) -> None:
+        for step in steps:
+            step()
+            progress(next(done) / total)
+
     with ThreadPoolExecutor(2) as writers:
-        for done, write in enumerate([writers.submit(step) for step in work]):
-            write.result()
-            progress("store", (done + 1) / (len(work) + 1))
-    progress("store", 1.0)
+        for written in [writers.submit(all_of, steps) for steps in (snapshots, tables)]:
+            written.result()
+    progress(1.0)
 
 
 def _write_surfaces(engine: Engine, market: SimulatedMarket, kept: NDArray[np.bool_]) -> None:
@@ -285,4 +381,6 @@ def _write_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None
         for rows in market.adjusted
         if rows.taken_at == snapshot.taken_at
     ]
-    replace_rows(engine, OptionQuote, pl.concat([standard, *apart]).select(moment, *standard.columns))
+    # In the order of their key: pages fill one after the other, and a pair the wrong way round would leave them half empty.
+    rows = pl.concat([standard, *apart]).sort("name_id", "expiration", "strike", "is_call", "series")
+    replace_rows(engine, OptionQuote, rows.select(moment, *standard.columns))

@@ -7,17 +7,22 @@ from sqlalchemy import Engine
 from flinch.store.market.state import read_state
 
 SOURCE = "demo market"
-SIMULATOR_VERSION = 8
+SIMULATOR_VERSION = 9
 """Raised whenever the simulator makes a different market: an older one is then made afresh."""
 
 
 def demo_market_loaded(engine: Engine) -> bool:
     """Whether the whole demo market of this version is in the store."""
     state = read_state(engine)
-    return state is not None and state.whole and (state.source, state.source_version) == (SOURCE, SIMULATOR_VERSION)
+    return (
+        state is not None
+        and state.whole
+        and state.coming is None
+        and (state.source, state.source_version) == (SOURCE, SIMULATOR_VERSION)
+    )
 
 
 def half_made(engine: Engine) -> bool:
     """Whether a load began, or a moment was being written, and did not finish."""
     state = read_state(engine)
-    return state is not None and not state.whole
+    return state is not None and not (state.whole and state.coming is None)

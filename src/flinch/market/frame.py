@@ -131,7 +131,8 @@ def load_frame(engine: Engine) -> MarketFrame | None:
     if state is None or not state.whole:
         return None
     frame = _read_frame(engine, state)
-    return frame if read_state(engine) == state else None
+    now = read_state(engine)
+    return frame if now is not None and now.whole and now.data_version == state.data_version else None
 
 
 def _read_frame(engine: Engine, state: Loaded) -> MarketFrame:

@@ -9,18 +9,24 @@ from collections.abc import Callable
 from sqlalchemy import Engine
 
 from flinch.core.rules import METRICS
+from flinch.errors import FlinchError
 from flinch.market.dictionary import PLAIN
 from flinch.market.frame import load_frame
 from flinch.market.version import Version
 from flinch.market.view import View
 from flinch.store.engine import DatabaseAway
-from flinch.store.market.state import read_state
+from flinch.store.market.state import Loaded, read_state
 
 _CHECK_SECONDS = 2.0
 
 
-class MarketNotReady(Exception):
+class MarketNotReady(FlinchError):
     """No complete market has been loaded yet."""
+
+    status, kind = 503, "market_not_ready"
+
+    def __init__(self) -> None:
+        super().__init__("The market is still being loaded. This page shows it as soon as it is there.")
 
 
 class MarketHolder:
@@ -31,6 +37,7 @@ class MarketHolder:
         self._newest: View | None = None
         self._lock = threading.Lock()
         self._checked = -1e9
+        self._state: Loaded | None = None
 
     def current(self) -> View:
         """The market; a newer version is looked for beside the requests, which are answered from the one held until it is whole.
@@ -48,6 +55,11 @@ class MarketHolder:
             threading.Thread(target=self._look, name="newer market", daemon=True).start()
         return newest
 
+    def coming(self) -> tuple[str, int] | None:
+        """What of the market is still being made, and how many percent of it are; None when all is there. As looked at last."""
+        state = self._state
+        return None if state is None or state.coming is None else (state.coming, state.coming_percent)
+
     def _look(self) -> None:
         try:
             self._refresh()
@@ -58,7 +70,7 @@ class MarketHolder:
             self._lock.release()
 
     def _refresh(self) -> None:
-        state = read_state(self._engine)
+        state = self._state = read_state(self._engine)
         if state is None or not state.whole:
             return
         if self._newest is None or self._newest.data_version != state.data_version:

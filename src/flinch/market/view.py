@@ -15,6 +15,7 @@ from flinch.core.calendar import CLOSE, EXCHANGE_ZONE
 from flinch.core.moves import CycleBands
 from flinch.core.pricing import Exercise, exercised_early
 from flinch.core.rules import Node, Panel, daily_vocabulary
+from flinch.errors import FlinchError
 from flinch.market.bars import Bars, load_day_bars
 from flinch.market.dictionary import BarLength
 from flinch.market.frame import MarketFrame, NameFacts
@@ -25,12 +26,16 @@ from flinch.store.market.facts import Report
 from flinch.store.market.surfaces import Expiry, read_expiries, read_surface
 
 
-class UnknownName(Exception):
+class UnknownName(FlinchError):
     """No such symbol; `nearest` are the listed ones most like it."""
 
+    status, kind = 404, "unknown_name"
+
     def __init__(self, symbol: str, nearest: list[str]) -> None:
-        super().__init__(symbol)
+        hint = f" Did you mean {' or '.join(nearest)}?" if nearest else " Look it up with the search above."
+        super().__init__(f"No name with the symbol {symbol[:20]!r} is listed.{hint}")
         self.symbol = symbol
+        self.where = symbol[:64]
         self.nearest = nearest
 
 

@@ -9,6 +9,7 @@ import numpy as np
 from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray
+from flinch.errors import FlinchError
 from flinch.market import Dictionary, View
 from flinch.screening.body import StackBody
 from flinch.screening.run import run_stack
@@ -18,8 +19,10 @@ from flinch.store.owned.kept import BASKETS, SCREENS
 MOST_PASTED = 2_000
 
 
-class NoSuchGroup(Exception):
+class NoSuchGroup(FlinchError):
     """A universe or source that is not there; the message says what to do."""
+
+    kind, where = "no_such_group", "universe"
 
 
 class Unknown(NamedTuple):

@@ -8,6 +8,7 @@ from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray
 from flinch.core.rules import Node, RuleError, Truth, evaluate, run_screen
+from flinch.errors import FlinchError
 from flinch.market import Dictionary, View
 from flinch.screening.body import StackBody
 from flinch.screening.groups import members
@@ -21,8 +22,10 @@ class Fired(NamedTuple):
     eligible: BoolArray
 
 
-class NothingToStudy(Exception):
+class NothingToStudy(FlinchError):
     """The stack has no rule that can be followed through the sessions; the message says what to do."""
+
+    kind, where = "nothing_to_study", "rules"
 
 
 def through_history(view: View, engine: Engine, owner: int, dictionary: Dictionary, stack: StackBody) -> Fired:

@@ -11,7 +11,6 @@ from flask import current_app, g
 from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
-from flinch.core.rules import RuleError
 from flinch.market import PLAIN, Dictionary, MarketHolder, View
 from flinch.screening.columns import Described
 from flinch.store.engine import DatabaseAway
@@ -19,7 +18,7 @@ from flinch.store.owned.kept import OWN_METRICS
 from flinch.store.owned.models import OwnMetric
 from flinch.store.owned.owners import owner_called
 from flinch.web.identity import who
-from flinch.web.problems import ERRORS, Problem, UserError, reply
+from flinch.web.problems import ERRORS, Problem, UserError, answer, reply
 
 __all__ = [
     "ERRORS",
@@ -28,11 +27,11 @@ __all__ = [
     "Problem",
     "Services",
     "UserError",
+    "answer",
     "dictionary",
     "own_metrics",
     "owner",
     "reply",
-    "rule_problem",
     "services",
     "view",
     "with_own",
@@ -112,13 +111,3 @@ def with_own(formulas: tuple[tuple[str, str], ...]) -> Dictionary:
     if not formulas:
         return PLAIN
     return Dictionary(PLAIN.daily.extended(dict(formulas)), PLAIN.intraday.extended(dict(formulas)))
-
-
-def rule_problem(error: RuleError) -> Problem:
-    """What is wrong with a text, and where."""
-    return Problem(
-        type="bad_rule",
-        message=error.message,
-        where=f"character {error.start + 1}",
-        nearest=error.nearest,
-    )

@@ -13,6 +13,7 @@ from contextlib import ExitStack, contextmanager
 from flask import g, has_request_context, request
 
 from flinch.core.interrupt import Budget, stopped_by, within
+from flinch.errors import FlinchError
 
 SECONDS = 12.0
 """How long a request may take, waiting included."""
@@ -21,16 +22,33 @@ SPENT_SECONDS = 2.0
 _POLL = 0.05
 
 
-class DeadlineReached(Exception):
+class DeadlineReached(FlinchError):
     """The request took longer than it may."""
 
+    status, kind = 503, "too_slow"
 
-class CallerGone(Exception):
+    def __init__(self) -> None:
+        super().__init__(
+            f"This took longer than the {SECONDS:.0f} seconds that a request may take and was stopped. Ask for less."
+        )
+
+
+class CallerGone(FlinchError):
     """Nobody waits for the answer any more."""
 
+    status, kind = 503, "caller_gone"
 
-class LaneFull(Exception):
+    def __init__(self) -> None:
+        super().__init__("Nobody waits for this answer.")
+
+
+class LaneFull(FlinchError):
     """As much costly work waits as may."""
+
+    status, kind, wait = 503, "busy", 2
+
+    def __init__(self) -> None:
+        super().__init__("Too much is asked at once. Wait a moment; Flinch asks again by itself.")
 
 
 def begin_request() -> None:

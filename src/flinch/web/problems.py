@@ -7,6 +7,8 @@ from typing import Any
 from flask import Response
 from pydantic import BaseModel, Field
 
+from flinch.errors import FlinchError
+
 
 class Problem(BaseModel):
     """An error: what happened and what to do, and where."""
@@ -24,13 +26,23 @@ ERRORS: dict[Any, Any] = dict.fromkeys((403, 404, 405, 413, 415, 422, 503), Prob
 """What any route may answer when it cannot do what is asked."""
 
 
-class UserError(Exception):
-    """An error that the request caused."""
+class UserError(FlinchError):
+    """A problem of one route's own."""
 
     def __init__(self, problem: Problem, status: int = 422) -> None:
         super().__init__(problem.message)
-        self.problem = problem
-        self.status = status
+        self.status, self.kind, self.where, self.nearest = status, problem.type, problem.where, problem.nearest
+
+
+def answer(error: FlinchError) -> Response:
+    """What an error of the tree is answered with."""
+    problem = Problem(
+        type=error.kind, message=str(error), where=error.where, nearest=list(error.nearest), version=error.version
+    )
+    found = reply(problem, error.status)
+    if error.wait is not None:
+        found.headers["Retry-After"] = str(error.wait)
+    return found
 
 
 def reply(model: BaseModel, status: int = 200) -> Response:

@@ -32,7 +32,7 @@ from flinch.store.market.models import (
     Position,
     VolatilityDay,
 )
-from flinch.store.market.state import advance, begin_load, begin_moment, finish_load, read_state
+from flinch.store.market.state import advance, begin_load, begin_moment, finish_load, read_state, say_coming
 from flinch.store.reading import read_table
 
 
@@ -61,8 +61,11 @@ def test_the_frame_holds_what_the_simulator_made(frame: MarketFrame, simulated: 
 def test_todays_volatility_is_read_from_the_chain_and_near_the_truth(frame: MarketFrame, simulated: SimulatedMarket):
     today, truth = frame.implied[30][:, -1], simulated.volatility["iv30"][:, -1]
     assert np.nanmax(np.abs(today - truth)) > 0, "it is not copied"
+    # Where quotes are too wide to be read the quality says so.
+    read_well = frame.daily["fit_quality"][:, -1] >= 50
+    assert read_well.mean() > 0.7
     for size, noise in (("large", 0.003), ("medium", 0.008), ("small", 0.02)):
-        of_size = np.array([name.size == size for name in simulated.names])
+        of_size = np.array([name.size == size for name in simulated.names]) & read_well
         assert np.sqrt(np.nanmean((today - truth)[of_size] ** 2)) < noise
         assert np.isnan(today[of_size]).mean() < 0.06
     # Against the surfaces that the quotes were drawn around.
@@ -70,7 +73,7 @@ def test_todays_volatility_is_read_from_the_chain_and_near_the_truth(frame: Mark
     place = np.arange(e.name.size) - np.searchsorted(e.name, e.name)
     table = np.full((2, len(simulated.names), place.max() + 1), np.nan)
     table[:, e.name, place] = e.years, e.vol
-    off = 100 * np.abs(today - constant_maturity_vol(table[0], table[1], np.array([30 / 365]))[:, 0])
+    off = 100 * np.abs(today - constant_maturity_vol(table[0], table[1], np.array([30 / 365]))[:, 0])[read_well]
     assert np.nanmedian(off) < 0.3
     assert np.nanpercentile(off, 95) < 1.0
 
@@ -139,6 +142,28 @@ def test_a_half_made_market_is_recognised_and_never_shown(engine: Engine):
         version = finish_load(engine)
     assert version == state.data_version + 1
     assert holder.current().frame.state.data_version == version
+
+
+def test_what_is_still_coming_is_told_and_a_start_that_finds_it_so_makes_the_market_afresh(engine: Engine):
+    holder = MarketHolder(engine)
+    assert holder.current()
+    assert holder.coming() is None
+    say_coming(engine, "minute bars", 40)
+    try:
+        holder._refresh()
+        assert holder.coming() == ("minute bars", 40)
+        assert load_frame(engine) is not None, "what is there is served"
+        assert half_made(engine)
+        assert not demo_market_loaded(engine)
+    finally:
+        advance(engine, AS_OF)
+    holder._refresh()
+    assert holder.coming() is None
+    assert demo_market_loaded(engine)
+    finish_load(engine, coming="minute bars")
+    assert not demo_market_loaded(engine)
+    finish_load(engine)
+    assert demo_market_loaded(engine)
 
 
 def test_a_new_version_is_swapped_in_whole_and_the_old_one_stays_as_it_was(engine: Engine):

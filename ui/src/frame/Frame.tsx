@@ -88,6 +88,7 @@ export function Frame() {
         </button>
       </header>
       <Away />
+      <Coming />
       <ConflictDialog />
       <main>
         <Outlet />
@@ -117,6 +118,18 @@ function AsOf({ past }: { past: string | null }) {
     <span className="asof" title={`Data version ${market.version}, ${market.names} names, from the ${market.source}`}>
       as of <b>{instant(market.as_of)}</b> New York · {market.source}
     </span>
+  );
+}
+
+/** One line while a new market is still being made: what is not there yet, on every page. */
+function Coming() {
+  const coming = useMarket().data?.coming;
+  if (!coming) return null;
+  return (
+    <div className="notice" role="status">
+      The market is being filled ({coming.percent} %). Not there yet: {coming.what}.{" "}
+      <progress aria-label="How much of it is there" value={coming.percent} max={100} />
+    </div>
   );
 }
 

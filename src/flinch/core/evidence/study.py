@@ -6,11 +6,11 @@ from functools import lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
-from numpy.lib.stride_tricks import sliding_window_view
 from scipy.special import ndtri, stdtrit
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.compiled import njit
+from flinch.core.rolling import rolling_max, rolling_min
 
 MEASURES = ("mean", "up", "size", "beyond", "range")
 """Mean outcome, share above zero, mean size, share larger than one, mean range on the way."""
@@ -104,8 +104,7 @@ def ranges_ahead(
     sessions = close.shape[1] - horizon
     if sessions < 1:
         return out
-    top = sliding_window_view(high[:, 1:], horizon, axis=1)[:, :sessions].max(axis=2)
-    bottom = sliding_window_view(low[:, 1:], horizon, axis=1)[:, :sessions].min(axis=2)
+    top, bottom = rolling_max(high, horizon)[:, horizon:], rolling_min(low, horizon)[:, horizon:]
     with np.errstate(invalid="ignore", divide="ignore"):
         out[:, :sessions] = (top - bottom) / (close * expected)[:, :sessions]
     out[np.isinf(out)] = np.nan
@@ -135,52 +134,56 @@ def _collect(
     together as much as its days of firing.
     """
     names, sessions = outcome.shape
-    measured = np.zeros((5, 2))
-    day = np.zeros((sessions, 5, 2))
-    count = np.zeros(sessions)
+    # Of all names of a day: cases, their sum, rises, falls, sizes, how many were beyond one, ranges. No branch, so that many
+    # sessions are summed at once.
+    day = np.zeros((7, sessions))
+    count, total, rises, falls, sizes, beyond, reached = day
     for i in range(names):
         for t in range(sessions):
-            if eligible[i, t] and np.isfinite(outcome[i, t]):
-                _measure(outcome[i, t], ranges[i, t], measured)
-                count[t] += 1.0
-                for k in range(5):
-                    day[t, k, 0] += measured[k, 0]
-                    day[t, k, 1] += measured[k, 1]
+            y = outcome[i, t]
+            known = eligible[i, t] and y == y
+            y = y if known else 0.0
+            count[t] += 1.0 if known else 0.0
+            total[t] += y
+            rises[t] += 1.0 if y > 0.0 else 0.0
+            falls[t] += 1.0 if y < 0.0 else 0.0
+            sizes[t] += abs(y)
+            beyond[t] += 1.0 if abs(y) > 1.0 else 0.0
+            reached[t] += ranges[i, t] if known else 0.0
+    measured, base, part = np.zeros(5), np.zeros(5), np.zeros((2, 6))
     for i in range(names):
         up = down = others = 0.0
         for t in range(sessions):
-            if eligible[i, t] and np.isfinite(outcome[i, t]):
+            if eligible[i, t] and outcome[i, t] == outcome[i, t]:
                 if not fired[i, t]:
                     others += 1.0
                 elif side[i, t] > 0:
                     up += 1.0
                 else:
                     down += 1.0
+        if up + down == 0.0:
+            continue
         for first in range(0, sessions, block):
-            part = np.zeros((2, 6))
+            part[:] = 0.0
             for t in range(first, min(first + block, sessions)):
-                if not eligible[i, t] or not np.isfinite(outcome[i, t]):
+                y = outcome[i, t]
+                if not fired[i, t] or not eligible[i, t] or y != y:
                     continue
-                _measure(outcome[i, t], ranges[i, t], measured)
-                if fired[i, t]:
-                    s = 0 if side[i, t] > 0 else 1
-                    sums[0, 0, t] += 1.0
-                    sums[1, 0, t] += 1.0
-                    part[0, 0] += 1.0
-                    part[1, 0] += 1.0
-                    for k in range(5):
-                        base = day[t, k, s] / count[t]
-                        sums[0, k + 1, t] += measured[k, s]
-                        sums[1, k + 1, t] += base
-                        part[0, k + 1] += measured[k, s]
-                        part[1, k + 1] += measured[k, s] - base
-                elif up + down > 0.0:
-                    sums[2, 0, t] += (up + down) / others
-                    by_name[2, 0, i] += (up + down) / others
-                    for k in range(5):
-                        value = (up * measured[k, 0] + down * measured[k, 1]) / others
-                        sums[2, k + 1, t] += value
-                        by_name[2, k + 1, i] += value
+                sign = 1.0 if side[i, t] > 0 else -1.0
+                measured[0], measured[1] = sign * y, 1.0 if sign * y > 0.0 else 0.0
+                measured[2], measured[3], measured[4] = abs(y), 1.0 if abs(y) > 1.0 else 0.0, ranges[i, t]
+                base[0], base[1] = sign * total[t], rises[t] if sign > 0.0 else falls[t]
+                base[2], base[3], base[4] = sizes[t], beyond[t], reached[t]
+                sums[0, 0, t] += 1.0
+                sums[1, 0, t] += 1.0
+                part[0, 0] += 1.0
+                part[1, 0] += 1.0
+                for k in range(5):
+                    same_day = base[k] / count[t]
+                    sums[0, k + 1, t] += measured[k]
+                    sums[1, k + 1, t] += same_day
+                    part[0, k + 1] += measured[k]
+                    part[1, k + 1] += measured[k] - same_day
             for group in range(2):
                 n = part[group, 0]
                 for k in range(6):
@@ -189,17 +192,24 @@ def _collect(
                     cells[group, k, 0] += part[group, k] * part[group, k]
                     cells[group, k, 1] += part[group, k] * n
                     cells[group, k, 2] += n * n
-
-
-@njit(cache=True, nogil=True, inline="always")
-def _measure(y: float, reach: float, out: Any) -> None:
-    """The five measures of an outcome for a bet on a rise (column 0) and on a fall (column 1)."""
-    size = abs(y)
-    out[0, 0], out[0, 1] = y, -y
-    out[1, 0], out[1, 1] = (1.0 if y > 0 else 0.0), (1.0 if y < 0 else 0.0)
-    out[2, 0] = out[2, 1] = size
-    out[3, 0] = out[3, 1] = 1.0 if size > 1 else 0.0
-    out[4, 0] = out[4, 1] = reach
+        if others == 0.0:
+            continue
+        # The same bets, in their proportion, on each of the name's other days.
+        of_up, of_down = up / others, down / others
+        for t in range(sessions):
+            y = outcome[i, t]
+            if fired[i, t] or not eligible[i, t] or y != y:
+                continue
+            measured[0] = (of_up - of_down) * y
+            measured[1] = of_up if y > 0.0 else of_down if y < 0.0 else 0.0
+            measured[2] = (of_up + of_down) * abs(y)
+            measured[3] = of_up + of_down if abs(y) > 1.0 else 0.0
+            measured[4] = (of_up + of_down) * ranges[i, t]
+            sums[2, 0, t] += of_up + of_down
+            by_name[2, 0, i] += of_up + of_down
+            for k in range(5):
+                sums[2, k + 1, t] += measured[k]
+                by_name[2, k + 1, i] += measured[k]
 
 
 def independent_days(fired: BoolArray, horizon: int) -> int:
@@ -278,11 +288,12 @@ def study(
     else:
         counted = counted & (np.isfinite(side) & (side != 0))
         sides = side
-    known = outcome if ranges is None else np.where(np.isfinite(ranges), outcome, np.nan)
+    reached = np.zeros_like(outcome) if ranges is None else ranges
+    known = np.where(np.isfinite(reached) & np.isfinite(outcome), outcome, np.nan)
     sums, by_name, cells = np.zeros((3, 6, sessions)), np.zeros((3, 6, names)), np.zeros((2, 6, 3))
     _collect(
         known,
-        np.zeros_like(outcome) if ranges is None else ranges,
+        reached,
         eligible,
         counted,
         np.broadcast_to(sides, outcome.shape),

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from flinch.core.arrays import FloatArray
+from flinch.core.compiled import njit
 from flinch.core.pricing.normal import normal_cdfs
 
 _DELTA_AT = 0.6744897501960817
@@ -18,19 +21,37 @@ def extremes_ahead(values: FloatArray, end: FloatArray, *, highest: bool) -> Flo
     `end` is per session, shape (sessions,), the index of the last one that counts: it may lie beyond the sessions held, and must
     not fall as sessions pass. Missing sessions are left out; NaN where none is there.
     """
-    sessions = values.shape[1]
-    choose = np.fmax if highest else np.fmin
+    known = np.isfinite(end)
+    ends = np.where(known, np.minimum(end, values.shape[1] - 1), -1).astype(np.int64)
+    last = np.maximum.accumulate(ends)
+    if np.any(ends[known] < last[known]):
+        raise ValueError("the last session that counts may not fall as sessions pass")
     out = np.full(values.shape, np.nan)
-    ends = np.where(np.isfinite(end), end, -1).astype(np.int64)
-    for last in np.unique(ends[ends >= 0]):
-        own = np.flatnonzero(ends == last)
-        first, upto = int(own[0]), min(int(last), sessions - 1)
-        if upto <= first:
-            continue
-        ahead = choose.accumulate(values[:, upto:first:-1], axis=1)[:, ::-1]
-        inside = own[own < upto]
-        out[:, inside] = ahead[:, inside - first]
+    _extremes(np.ascontiguousarray(values, dtype=np.float64), last, 1.0 if highest else -1.0, out)
+    out[:, ~known] = np.nan
     return out
+
+
+@njit(cache=True, nogil=True)
+def _extremes(values: Any, last: Any, sign: float, out: Any) -> None:
+    """Of a queue of sessions, each smaller than the one before (larger for a `sign` of -1), the first."""
+    rows, sessions = values.shape
+    queue = np.empty(sessions, dtype=np.int64)
+    for i in range(rows):
+        head = tail = come = 0
+        for t in range(sessions):
+            while come <= last[t]:
+                value = values[i, come]
+                if np.isfinite(value):
+                    while tail > head and sign * values[i, queue[tail - 1]] <= sign * value:
+                        tail -= 1
+                    queue[tail] = come
+                    tail += 1
+                come += 1
+            while tail > head and queue[head] <= t:
+                head += 1
+            if tail > head:
+                out[i, t] = values[i, queue[head]]
 
 
 def touched_by(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from flinch.core.arrays import FloatArray
+from flinch.core.arrays import FloatArray, IntArray
 
 LEAST_COVERED = 0.9
 """Share of a fund's weight whose members must have a volatility."""
@@ -57,17 +57,43 @@ def weighted_vol(member_vols: FloatArray, weights: FloatArray) -> FloatArray:
 def return_correlations(close: FloatArray, least: int = 42) -> FloatArray:
     """Correlation of daily log returns between names, shape (names, names).
 
-    `close` has shape (names, sessions). Pairwise over the sessions both have; NaN with fewer than `least` of them.
+    `close` has shape (names, sessions). Pairwise over the sessions both have; NaN with fewer than `least` of them, and where a
+    name did not move.
     """
     with np.errstate(invalid="ignore", divide="ignore"):
         returns = np.diff(np.log(close), axis=1)
-        seen = np.isfinite(returns).astype(np.float64)
-        x = np.nan_to_num(returns)
-        count = seen @ seen.T
-        sums = x @ seen.T
-        squares = (x * x) @ seen.T
-        cross = x @ x.T
-        covariance = cross / count - (sums / count) * (sums.T / count)
-        variance = squares / count - (sums / count) ** 2
-        found: FloatArray = covariance / np.sqrt(variance * variance.T)
+    seen = np.isfinite(returns)
+    names, sessions = returns.shape
+    whole = seen.all(axis=1)
+    if whole.all() and sessions >= least:
+        return _complete(returns)
+    found = np.full((names, names), np.nan)
+    if sessions >= least:
+        # A missing return of others' is nothing to those that have them all.
+        found[np.ix_(whole, whole)] = _complete(returns[whole])
+    gaps = np.flatnonzero(~whole)
+    if gaps.size:
+        rows = _pairwise(np.where(seen, returns, 0.0), seen.astype(np.float64), gaps, least)
+        found[gaps], found[:, gaps] = rows, rows.T
+    return found
+
+
+def _complete(returns: FloatArray) -> FloatArray:
+    away: FloatArray = returns - returns.mean(axis=1, keepdims=True)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        away /= np.sqrt(np.einsum("ij,ij->i", away, away))[:, None]
+    found: FloatArray = away @ away.T
+    return np.clip(found, -1, 1, out=found)
+
+
+def _pairwise(returns: FloatArray, seen: FloatArray, rows: IntArray, least: int) -> FloatArray:
+    """Some rows against all: each pair over what both have. `returns` are zero where not `seen`."""
+    x, here = returns[rows], seen[rows]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        count = here @ seen.T
+        mean, other_mean = x @ seen.T / count, here @ returns.T / count
+        variance = (x * x) @ seen.T / count - mean**2
+        other_variance = here @ (returns * returns).T / count - other_mean**2
+        covariance = x @ returns.T / count - mean * other_mean
+        found: FloatArray = covariance / np.sqrt(variance * other_variance)
     return np.where(count >= least, np.clip(found, -1, 1), np.nan)

@@ -73,7 +73,9 @@ def historical_vol(
         elif estimator == "rogers_satchell":
             parts = [_rogers_satchell(open, high, low, close)]
         else:
-            parts = [np.log(open / before), np.log(close / open), _rogers_satchell(open, high, low, close)]
+            # Of each price one logarithm.
+            o, h, lo, c = np.log(open), np.log(high), np.log(low), np.log(close)
+            parts = [o - lag(c, 1), c - o, (h - c) * (h - o) + (lo - c) * (lo - o)]
         if left_out is None or not left_out.any():
             variance = _variance(parts, window, estimator)
         else:

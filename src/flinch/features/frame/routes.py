@@ -5,9 +5,9 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 
 from flinch.core.volatility import LOOKBACK, historical_vol
-from flinch.features.frame.schemas import Fact, MarketInfo, NameList, NameRow, Peek, PeekQuery, SymbolPath
+from flinch.features.frame.schemas import Coming, Fact, MarketInfo, NameList, NameRow, Peek, PeekQuery, SymbolPath
 from flinch.market import PLAIN
-from flinch.web import ERRORS, Problem, reply, view
+from flinch.web import ERRORS, Problem, reply, services, view
 
 PEEK_METRICS = (
     "price", "change_pct", "avg_volume_50", "market_cap", "avg_option_volume_21", "atm_width", "iv30", "hv21", "iv_hv_ratio",
@@ -22,6 +22,7 @@ def read_market() -> Response:
     """What is loaded, and its as-of instant."""
     now = view()
     sessions = now.sessions
+    coming = services().holder.coming()
     return reply(
         MarketInfo(
             source=now.source,
@@ -29,6 +30,7 @@ def read_market() -> Response:
             version=now.data_version,
             names=len(now.frame.names),
             sessions=sessions,
+            coming=None if coming is None else Coming(what=coming[0], percent=coming[1]),
         )
     )
 

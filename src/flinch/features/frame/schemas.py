@@ -5,6 +5,13 @@ import datetime as dt
 from pydantic import BaseModel, Field
 
 
+class Coming(BaseModel):
+    """What of the market is still being made, and how many percent of it are."""
+
+    what: str
+    percent: int
+
+
 class MarketInfo(BaseModel):
     """What is loaded."""
 
@@ -13,6 +20,7 @@ class MarketInfo(BaseModel):
     version: int
     names: int
     sessions: list[dt.date] = Field(description="Every session held, oldest first")
+    coming: Coming | None
 
 
 class NameRow(BaseModel):

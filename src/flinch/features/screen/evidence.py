@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
+import os
+from concurrent.futures import ThreadPoolExecutor
+from contextvars import copy_context
 from typing import Literal
 
 import numpy as np
@@ -140,8 +143,8 @@ def evidence(view: View, engine: Engine, owner: int, dictionary: Dictionary, req
     side = _side(view, dictionary, request.side)
     sideless = int((fired & ~(np.isfinite(side) & (side != 0))).sum())
     fired = fired & np.isfinite(side) & (side != 0)
-    studies = []
-    for horizon, priced in HORIZONS.items():
+
+    def followed(horizon: int, priced: str) -> Study:
         checkpoint()
         expected = view.series(priced) * np.sqrt(horizon / 252)
         if request.entry == "open":
@@ -149,7 +152,11 @@ def evidence(view: View, engine: Engine, owner: int, dictionary: Dictionary, req
         else:
             moved = moves_ahead(frame.close, expected, horizon)
         ranges = ranges_ahead(frame.high, frame.low, frame.close, expected, horizon)
-        studies.append(study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT, ranges=ranges, side=side))
+        return study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT, ranges=ranges, side=side)
+
+    context = copy_context()
+    with ThreadPoolExecutor(min(2, os.cpu_count() or 1)) as pool:
+        studies = list(pool.map(lambda asked: context.copy().run(followed, *asked), HORIZONS.items()))
     by_day = fired.sum(axis=0)
     days, cases = int((by_day > 0).sum()), int(by_day.sum())
     return Evidence(

@@ -17,6 +17,7 @@ from flinch.feeds.export import MIME, Cell, Heading, Sheet, write_sheet
 from flinch.market import Dictionary, View
 from flinch.screening.columns import Described, NamedColumn, read_columns
 from flinch.screening.groups import universe
+from flinch.screening.order import ordered
 from flinch.screening.run import Ran, run_stack
 
 _RULE_HEADINGS = ("rule", "bars", "switched on", "group", "survivors", "lost, no data", "lone cut", "problem")
@@ -34,7 +35,7 @@ def as_file(
     start = universe(view, engine, owner, request.stack.universe)
     ran = run_stack(view, dictionary, request.stack, start)
     columns = read_columns(view, dictionary, own, request.columns)
-    rows = _ordered(view, np.flatnonzero(ran.result.survivors), request.sort, dictionary, own)
+    rows = ordered(view, np.flatnonzero(ran.result.survivors), request.sort, dictionary, own)
     names = view.frame.names
     headings = [Heading("symbol", "Symbol", "", 0), Heading("company", "Company", "", 0)]
     headings += [Heading(c.described.key, c.described.label, c.described.unit, c.described.decimals) for c in columns]
@@ -51,26 +52,6 @@ def as_file(
     return Response(
         write_sheet(sheet, request.format), mimetype=MIME[request.format], headers={"Content-Disposition": disposition}
     )
-
-
-def _ordered(
-    view: View, rows: np.ndarray, sort: list[str], dictionary: Dictionary, own: dict[str, Described]
-) -> np.ndarray:
-    """Rows by up to two keys; what has no value comes last whichever way."""
-    for key in reversed(sort):
-        name, falling = key.lstrip("-"), key.startswith("-")
-        if name in ("symbol", "company"):
-            order = sorted(range(rows.size), key=lambda i: getattr(view.frame.names[rows[i]], name), reverse=falling)
-            rows = rows[order]
-            continue
-        column = read_columns(view, dictionary, own, [name])[0]
-        if column.texts is not None:
-            order = sorted(range(rows.size), key=lambda i: column.texts[rows[i]], reverse=falling)  # type: ignore[index]
-            rows = rows[order]
-            continue
-        values = column.values[rows]
-        rows = rows[np.argsort(np.where(np.isnan(values), np.inf, -values if falling else values), kind="stable")]
-    return rows
 
 
 def _cell(column: NamedColumn, row: int) -> Cell:

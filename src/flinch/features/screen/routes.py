@@ -14,6 +14,8 @@ from flinch.features.screen.schemas import (
     Look,
     LookReply,
     LookRequest,
+    RowsReply,
+    RowsRequest,
     SavedScreen,
     ScreenDraft,
     ScreenList,
@@ -25,7 +27,6 @@ from flinch.features.screen.schemas import (
 )
 from flinch.feeds.export import FILES
 from flinch.screening.body import ScreenBody
-from flinch.screening.history import NothingToStudy
 from flinch.screening.run import stack_work
 from flinch.screening.starters import STARTERS
 from flinch.store.owned import kept
@@ -49,14 +50,18 @@ def run_screen(body: ScreenRequest) -> Response:
         return reply(service.run(view(body.as_of), services().owned, owner(), dictionary(), own_metrics(), body))
 
 
+@blueprint.post("/screen/rows", responses={200: RowsReply, 422: Problem})
+def read_rows(body: RowsRequest) -> Response:
+    """Some of the names that a stack leaves, column by column."""
+    with COSTLY.turn(stack_work(dictionary(), body.stack)):
+        return reply(service.some_rows(view(body.as_of), services().owned, owner(), dictionary(), own_metrics(), body))
+
+
 @blueprint.post("/screen/evidence", responses={200: Evidence, 422: Problem})
 def read_evidence(body: EvidenceRequest) -> Response:
     """How often a stack fired before, what followed, and the base rates of the same."""
-    try:
-        with COSTLY.turn(_ALL_SESSIONS + stack_work(dictionary(), body.stack)):
-            return reply(evidence.evidence(view(), services().owned, owner(), dictionary(), body))
-    except NothingToStudy as error:
-        raise UserError(Problem(type="nothing_to_study", message=str(error), where="rules")) from None
+    with COSTLY.turn(_ALL_SESSIONS + stack_work(dictionary(), body.stack)):
+        return reply(evidence.evidence(view(), services().owned, owner(), dictionary(), body))
 
 
 @blueprint.post("/screen/series", responses={200: SeriesReply, 422: Problem})

@@ -8,7 +8,8 @@ from pydantic import BaseModel, ConfigDict, Field
 from flinch.screening.body import ScreenBody, StackBody, Tag, Text
 from flinch.screening.starters import Starter
 
-Symbols = Annotated[list[Annotated[str, Field(max_length=12)]], Field(max_length=2_000)]
+Symbols = Annotated[list[Annotated[str, Field(max_length=12)]], Field(max_length=10_000)]
+Sort = Annotated[list[Annotated[str, Field(max_length=80)]], Field(max_length=2)]
 
 
 class Against(BaseModel):
@@ -19,13 +20,21 @@ class Against(BaseModel):
     symbols: Symbols | None = Field(None, description="What was there then, when the rules may have been others")
 
 
-class ScreenRequest(BaseModel):
-    """A stack to run, and what to tell about it."""
+class RowsRequest(BaseModel):
+    """Some of the names that a stack leaves."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     stack: StackBody
     columns: list[Text] = Field([], max_length=60)
+    sort: Sort = Field([], description="Keys, - before one that falls; none: the market's order")
+    first: int = Field(0, ge=0, le=100_000, description="The first name told about, in that order")
+    count: int = Field(10_000, ge=0, le=10_000, description="How many are told about")
     as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+
+
+class ScreenRequest(RowsRequest):
+    """A stack to run, and what to tell about it."""
+
     aim: int | None = Field(
         None, ge=1, le=100_000, description="Say for each range which edge would leave this many names"
     )
@@ -95,7 +104,10 @@ class RuleReport(BaseModel):
 
 
 class ColumnReply(BaseModel):
-    """One column for every survivor: numbers (a condition is 1 or 0) or texts, and why some are missing, by symbol."""
+    """One column for the names told about: numbers (a condition is 1 or 0) or texts, and why some are missing, by symbol.
+
+    `lowest`, `highest` and `usual_highest`, below which 93 % are, are of all survivors.
+    """
 
     key: str
     label: str
@@ -107,6 +119,9 @@ class ColumnReply(BaseModel):
     numbers: list[float | None]
     texts: list[str]
     reasons: dict[str, str]
+    lowest: float | None
+    highest: float | None
+    usual_highest: float | None
 
 
 class Moved(BaseModel):
@@ -126,17 +141,23 @@ class Changed(BaseModel):
     stayed: int
 
 
-class ScreenReply(BaseModel):
-    """Survivors, column by column, and the funnel."""
+class RowsReply(BaseModel):
+    """Some survivors, column by column: the `first` one told about and those that follow it."""
 
     version: int
-    session: dt.date
-    newest: bool
-    universe: int
+    first: int
     symbols: list[str]
     companies: list[str]
     sectors: list[str]
     columns: list[ColumnReply]
+
+
+class ScreenReply(RowsReply):
+    """All survivors by symbol, in order, some of them column by column, and the funnel."""
+
+    session: dt.date
+    newest: bool
+    universe: int
     rules: list[RuleReport]
     changed: Changed | None
 
@@ -223,5 +244,5 @@ class ExportRequest(BaseModel):
     name: str = Field("screen", max_length=120)
     stack: StackBody
     columns: list[Text] = Field([], max_length=60)
-    sort: list[Annotated[str, Field(max_length=80)]] = Field([], max_length=2)
+    sort: Sort = []
     as_of: dt.date | None = None

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
+from typing import Any
 
 import numpy as np
 from sqlalchemy import Engine
 
+from flinch.core.arrays import IntArray
 from flinch.core.rules import METRICS, aim, distribution, spread
 from flinch.core.volatility import historical_vol
 from flinch.features.screen.schemas import (
@@ -16,6 +18,8 @@ from flinch.features.screen.schemas import (
     ColumnReply,
     Histogram,
     Moved,
+    RowsReply,
+    RowsRequest,
     RuleError,
     RuleReport,
     ScreenReply,
@@ -25,9 +29,13 @@ from flinch.features.screen.schemas import (
     SeriesRequest,
 )
 from flinch.market import Dictionary, View
-from flinch.screening.columns import Described, describe, read_columns
+from flinch.screening.columns import Described, NamedColumn, describe, read_columns
 from flinch.screening.groups import universe
+from flinch.screening.order import ordered
 from flinch.screening.run import Ran, run_stack
+
+_USUAL = 0.93
+"""Share of names that a scale shared by a column shows whole."""
 
 
 def run(
@@ -39,30 +47,61 @@ def run(
     request: ScreenRequest,
 ) -> ScreenReply:
     """The survivors of the rules in order, each rule's part, and what changed; raises NoSuchGroup for an unknown universe."""
-    start = universe(view, engine, owner, request.stack.universe)
-    ran = run_stack(view, dictionary, request.stack, start)
-    rows = np.flatnonzero(ran.result.survivors)
-    names = view.frame.names
+    ran = run_stack(view, dictionary, request.stack, universe(view, engine, owner, request.stack.universe))
+    rows = ordered(view, np.flatnonzero(ran.result.survivors), request.sort, dictionary, own)
     return ScreenReply(
-        version=view.data_version,
+        **_rows(view, dictionary, own, request, rows),
+        symbols=[view.frame.names[row].symbol for row in rows],
         session=view.today,
         newest=view.is_newest,
-        universe=int(start.sum()),
-        symbols=[names[row].symbol for row in rows],
-        companies=[names[row].company for row in rows],
-        sectors=[names[row].sector if names[row].kind == "stock" else f"{names[row].kind}s" for row in rows],
-        columns=[
-            ColumnReply(
-                **{key: value for key, value in column.described._asdict().items() if key != "scale"},
-                error=column.error,
-                numbers=column.values[rows].tolist() if column.texts is None else [],
-                texts=column.texts[rows].tolist() if column.texts is not None else [],
-                reasons={names[row].symbol: text for row, text in column.reasons(rows).items()},
-            )
-            for column in read_columns(view, dictionary, own, request.columns)
-        ],
+        universe=int(ran.universe.sum()),
         rules=[_report(view, own, ran, place, request.aim) for place in range(len(ran.rules))],
         changed=_changed(view, engine, owner, dictionary, request, ran) if request.against else None,
+    )
+
+
+def some_rows(
+    view: View, engine: Engine, owner: int, dictionary: Dictionary, own: dict[str, Described], request: RowsRequest
+) -> RowsReply:
+    """A page of the survivors in the order asked for; raises NoSuchGroup for an unknown universe."""
+    ran = run_stack(view, dictionary, request.stack, universe(view, engine, owner, request.stack.universe))
+    rows = ordered(view, np.flatnonzero(ran.result.survivors), request.sort, dictionary, own)
+    page = rows[request.first : request.first + request.count]
+    return RowsReply(
+        **_rows(view, dictionary, own, request, rows), symbols=[view.frame.names[row].symbol for row in page]
+    )
+
+
+def _rows(
+    view: View, dictionary: Dictionary, own: dict[str, Described], request: RowsRequest, rows: IntArray
+) -> dict[str, Any]:
+    """What is told about a page of `rows`."""
+    names = view.frame.names
+    page = rows[request.first : request.first + request.count]
+    return {
+        "version": view.data_version,
+        "first": request.first,
+        "companies": [names[row].company for row in page],
+        "sectors": [names[row].sector if names[row].kind == "stock" else f"{names[row].kind}s" for row in page],
+        "columns": [
+            _column(view, column, rows, page) for column in read_columns(view, dictionary, own, request.columns)
+        ],
+    }
+
+
+def _column(view: View, column: NamedColumn, rows: IntArray, page: IntArray) -> ColumnReply:
+    everybody = column.values[rows] if column.texts is None else np.empty(0)
+    known = everybody[np.isfinite(everybody)]
+    lowest, highest, usual = (known.min(), known.max(), np.quantile(known, _USUAL)) if known.size else [None] * 3
+    return ColumnReply(
+        **{key: value for key, value in column.described._asdict().items() if key != "scale"},
+        error=column.error,
+        numbers=column.values[page].tolist() if column.texts is None else [],
+        texts=column.texts[page].tolist() if column.texts is not None else [],
+        reasons={view.frame.names[row].symbol: text for row, text in column.reasons(page).items()},
+        lowest=lowest,
+        highest=highest,
+        usual_highest=usual,
     )
 
 

@@ -19,14 +19,9 @@ from flinch.feeds.export import FILES, MIME, Cell, Heading, Sheet, write_sheet
 from flinch.market import View
 from flinch.screening.columns import read_columns
 from flinch.store.owned import tray as store
-from flinch.web import ERRORS, Problem, UserError, dictionary, own_metrics, owner, reply, services, view
+from flinch.web import ERRORS, Problem, dictionary, own_metrics, owner, reply, services, view
 
 blueprint = APIBlueprint("tray", __name__, url_prefix="/api/tray", abp_responses=ERRORS)
-
-
-def _full() -> UserError:
-    message = f"The tray holds {store.MOST_ENTRIES} names. Remove some first; nothing was added."
-    return UserError(Problem(type="tray_full", message=message), 409)
 
 
 def _reply(now: View, tray: store.Tray) -> Response:
@@ -53,10 +48,7 @@ def add_to_tray(body: TrayAddition) -> Response:
     symbols = [now.frame.names[now.row(symbol)].symbol for symbol in body.symbols]
     why = body.why.model_dump()
     moment = dt.datetime.now(dt.UTC)
-    try:
-        tray = store.add_to_tray(services().owned, owner(), [(symbol, why) for symbol in symbols], moment)
-    except store.TrayFull:
-        raise _full() from None
+    tray = store.add_to_tray(services().owned, owner(), [(symbol, why) for symbol in symbols], moment)
     return _reply(now, tray)
 
 
@@ -70,12 +62,9 @@ def change_tray(body: TrayChange) -> Response:
     verb = {"keep": "keep only", "replace": "replace by"}.get(body.op)
     about = None if body.op == "add" else body.why.words[:80]
     moment = dt.datetime.now(dt.UTC)
-    try:
-        tray = store.change_tray(
-            services().owned, owner(), body.op, listed, moment, verb=verb, about=about, version=body.version
-        )
-    except store.TrayFull:
-        raise _full() from None
+    tray = store.change_tray(
+        services().owned, owner(), body.op, listed, moment, verb=verb, about=about, version=body.version
+    )
     return _reply(now, tray)
 
 

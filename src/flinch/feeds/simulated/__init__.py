@@ -1,5 +1,5 @@
 """The Tarrow Isles: a made-up market from one seed, in which every part agrees with every other."""
 
-from flinch.feeds.simulated.market import SimulatedMarket, simulate
+from flinch.feeds.simulated.market import SimulatedMarket, Simulation, simulate
 
-__all__ = ["SimulatedMarket", "simulate"]
+__all__ = ["SimulatedMarket", "Simulation", "simulate"]

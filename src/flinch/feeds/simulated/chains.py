@@ -9,9 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from flinch.core.pricing import exercised_early, greeks, option_price
+from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import RATE, Book, Expiries, Floats
-from flinch.feeds.simulated.names import SIZES, Listing
-from flinch.feeds.simulated.surfaces import Smile, smile_vol
+from flinch.feeds.simulated.names import SIZES
+from flinch.feeds.simulated.surfaces import smile_vol
 
 _EARLY_VOLS = np.array([0.75, 1.0, 1.45])
 """Volatilities, against the one at the money, at which early exercise is valued; between them it is a parabola."""
@@ -41,28 +42,28 @@ class Snapshot(NamedTuple):
 
 
 def quote_book(
-    names: list[Listing],
+    ground: Ground,
     book: Book,
     expiries: Expiries,
     spot: Floats,
-    carry: Floats,
-    smile: Smile,
     traded: Floats,
     halted: NDArray[np.bool_],
     rng: np.random.Generator,
 ) -> Chain:
     """Quotes of every contract of a book.
 
-    `spot`, `carry` (dividend yield), `smile`, `traded` (the share of the session's volume so far) and `halted` are per name. One
+    `spot`, `traded` (the share of the session's volume so far) and `halted` are per name. One
     draw of volatility noise per strike serves call and put, so parity holds up to the tick. A halted name has interest but no
     quotes.
     """
+    names, carry, smiles = ground.names, ground.carry, ground.smiles
+    rho, eta = smiles.rho[:, book.session], smiles.eta[:, book.session]
     owner = expiries.name[book.expiry]
     years, atm = expiries.years[book.expiry], expiries.vol[book.expiry]
     price, strike = spot[owner], book.strike
     moneyness = np.log(strike / (price * np.exp((RATE - carry[owner]) * years)))
     half_spread = np.array([SIZES[name.size].half_spread_vol for name in names])[owner]
-    fair = smile_vol(atm, moneyness, years, smile.rho[owner], smile.eta[owner])
+    fair = smile_vol(atm, moneyness, years, rho[owner], eta[owner])
     noisy = np.maximum(fair + 0.25 * half_spread * rng.normal(size=fair.size), 0.02)
     deviation = np.abs(moneyness / (atm * np.sqrt(years)))
     early = exercised_early([name.kind for name in names])[owner]

@@ -166,7 +166,7 @@ def make_short_interest(
     sessions = close.shape[1]
     places = np.arange(sessions - 9, -1, -10)[::-1]
     for i, name in enumerate(names):
-        usual = float(np.exp(rng.normal(np.log(0.03 if name.size == "large" else 0.05), 0.6)))
+        usual = float(np.exp(rng.normal(np.log(0.016 if name.size == "large" else 0.03), 0.55)))
         level = np.log(usual)
         shocks = rng.normal(size=places.size)
         if name.kind != "stock":

@@ -17,11 +17,9 @@ from flinch.core.compiled import njit
 from flinch.core.gamma import Positions, StrikeRows, summarise_positions
 from flinch.core.moves import cycle_ends, cycles
 from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray, listed_expirations
-from flinch.feeds.simulated.earnings import EarningsCalendar
+from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.names import SIZES, Listing
-from flinch.feeds.simulated.paths import Paths
 from flinch.feeds.simulated.storylines import Storyline
-from flinch.feeds.simulated.surfaces import Smile
 from flinch.feeds.simulated.volatility import vols_at
 
 Floats = NDArray[np.float64]
@@ -60,7 +58,8 @@ class Book(NamedTuple):
 
 
 class OpenInterest(NamedTuple):
-    """What the simulation of all sessions leaves: by column of the store arrays names x sessions, and the newest books."""
+    """What the walk through all sessions leaves: by column of the store arrays names x sessions (`positions` is empty when they
+    were not summarised), and the newest books."""
 
     positions: dict[str, Floats]
     totals: dict[str, Floats]
@@ -184,33 +183,21 @@ def _monthly_weight(expiration: DateArray) -> Floats:
 
 
 def make_open_interest(
-    names: list[Listing],
-    groups: list[tuple[str, bool, Whole]],
-    paths: Paths,
-    close: Floats,
-    carry: Floats,
-    multiplier: Floats,
-    premium: Floats,
-    smiles: Smile,
-    earnings: EarningsCalendar,
-    calendar: DateArray,
-    option_volume: Whole,
-    planted: dict[str, Storyline],
-    rng: np.random.Generator,
-    progress: Callable[[float], None],
+    ground: Ground, rng: np.random.Generator, progress: Callable[[float], None], *, summarised: bool
 ) -> OpenInterest:
     """Walk every listed contract through all sessions.
 
     A contract's interest changes by what its trades of the session before opened less what they closed, so never by more than
-    they were; it grows towards what a contract at its place usually holds and ends with the expiration. `carry`, `multiplier`
-    are by name, `close`, `premium`, `option_volume` names x sessions.
+    they were; it grows towards what a contract at its place usually holds and ends with the expiration. What the chains of each
+    session say about exposure takes most of the time and is left out when it is not to be `summarised`.
     """
+    names, calendar, option_volume, multiplier = ground.names, ground.calendar, ground.option_volume, ground.multiplier
     count = len(names)
     share = np.array([SIZES[name.size].strike_step for name in names])
     most = np.array([SIZES[name.size].max_strikes for name in names])
     level = _HELD_SESSIONS * option_volume.mean(axis=1)
     ends = [cycles(cycle_ends(calendar, monthly=monthly)).end for monthly in (False, True)]
-    plants = _plants(names, planted)
+    plants = _plants(names, ground.planted)
     sums = {
         f"{side}_{what}": np.zeros((count, SESSIONS))
         for side in ("call", "put")
@@ -225,15 +212,15 @@ def make_open_interest(
     with ThreadPoolExecutor(os.cpu_count() or 1) as beside:
         summaries: list[Future[Positions]] = []
         for t in range(SESSIONS):
-            expiries = _expiries(names, groups, paths, premium, earnings, calendar, t)
-            spot = close[:, t]
+            expiries = _expiries(ground, t)
+            spot = ground.close[:, t]
             new = _listing(listed, expiries, spot, share, most)
             owner = np.repeat(expiries.name, new.strikes)
             bounds = group_bounds(owner, count)
             # A slow taste for calls or puts, and a day's mood.
             taste = 0.98 * taste + 0.1 * rng.normal(size=count)
             mood = 0.7 * mood + 0.3 * rng.normal(size=count)
-            strike, vol, expected, target = _weighed(new, expiries, spot, carry, smiles, t, taste, mood)
+            strike, vol, expected, target = _weighed(ground, new, expiries, t, taste, mood)
             target *= (level / group_sums(target.sum(axis=0), bounds))[owner]
             expected *= (option_volume[:, t] / group_sums(expected.sum(axis=0), bounds))[owner]
             if listed is None:
@@ -247,16 +234,19 @@ def make_open_interest(
                 if plant.first == t and plant.base is not None:
                     now[side, row] = plant.base
             expiry = np.repeat(np.arange(new.key.size), new.strikes)
-            rows = StrikeRows(
-                owner, expiries.expiration[expiry], strike, expiries.years[expiry], vol, carry[owner], multiplier[owner],
-                *now, *was,
-            )  # fmt: skip
-            week_end, month_end = (calendar[end[t + 1]] for end in ends)
-            summaries.append(
-                beside.submit(summarise_positions, rows, spot=spot, rate=RATE, week_end=week_end, month_end=month_end)
-            )
-            if t >= _AHEAD:
-                summaries[t - _AHEAD].result()
+            if summarised:
+                rows = StrikeRows(
+                    owner, expiries.expiration[expiry], strike, expiries.years[expiry], vol, ground.carry[owner],
+                    multiplier[owner], *now, *was,
+                )  # fmt: skip
+                week_end, month_end = (calendar[end[t + 1]] for end in ends)
+                summaries.append(
+                    beside.submit(
+                        summarise_positions, rows, spot=spot, rate=RATE, week_end=week_end, month_end=month_end
+                    )
+                )
+                if t >= _AHEAD:
+                    summaries[t - _AHEAD].result()
 
             volume, moved = np.empty(target.shape), np.empty(target.shape)
             given = (*rng.random((2, target.size)), expected, now, target, volume, moved)
@@ -275,43 +265,37 @@ def make_open_interest(
             if t % 12 == 0:
                 progress(t / SESSIONS)
         found = [summary.result() for summary in summaries]
-    positions = {key: np.stack([getattr(one, key) for one in found], axis=1) for key in Positions._fields}
+    keys = Positions._fields if summarised else ()
+    positions = {key: np.stack([getattr(one, key) for one in found], axis=1) for key in keys}
     return OpenInterest(positions, sums, books)
 
 
 def _weighed(
-    listed: _Listed, expiries: Expiries, spot: Floats, carry: Floats, smiles: Smile, t: int, taste: Floats, mood: Floats
+    ground: Ground, listed: _Listed, expiries: Expiries, t: int, taste: Floats, mood: Floats
 ) -> tuple[Floats, Floats, Floats, Floats]:
     """Strike and volatility of every row, and how much is expected to be traded and held of its call and put, shape (2, rows)."""
     name, size = expiries.name, int(listed.strikes.sum())
-    forward = spot[name] * np.exp((RATE - carry[name]) * expiries.years)
+    forward = ground.close[name, t] * np.exp((RATE - ground.carry[name]) * expiries.years)
     held_until = _monthly_weight(expiries.expiration) * np.exp(-0.8 * expiries.years)
     trades, holds = (np.exp(np.stack([0.5 * lean[name], -0.5 * lean[name]])) for lean in (taste + mood, taste))
     strike, vol, expected, target = np.empty(size), np.empty(size), np.empty((2, size)), np.empty((2, size))
     bounds = np.concatenate([[0], np.cumsum(listed.strikes)])
     per_expiry = (
         bounds, listed.step, listed.low, forward, expiries.years, expiries.vol, held_until, trades, holds,
-        smiles.rho[name, t], smiles.eta[name, t],
+        ground.smiles.rho[name, t], ground.smiles.eta[name, t],
     )  # fmt: skip
     over_groups(lambda first, last: _weigh(first, last, *per_expiry, strike, vol, expected, target), bounds)
     return strike, vol, expected, target
 
 
-def _expiries(
-    names: list[Listing],
-    groups: list[tuple[str, bool, Whole]],
-    paths: Paths,
-    premium: Floats,
-    earnings: EarningsCalendar,
-    calendar: DateArray,
-    t: int,
-) -> Expiries:
+def _expiries(ground: Ground, t: int) -> Expiries:
     """Listed expirations at the close of session `t`; of the newest at the as-of instant."""
     parts = []
-    for size, weekly, members in groups:
+    calendar = ground.calendar
+    for size, weekly, members in ground.groups:
         dates = listed_expirations(calendar[t], size, weekly)
         years = (dates - calendar[t]).astype(np.int64) / 365 if t < SESSIONS - 1 else years_to_close(dates, AS_OF)
-        vol = vols_at(paths, premium, earnings, calendar, t, dates, years, members)
+        vol = vols_at(ground, t, dates, years, members)
         repeats = (np.repeat(members, dates.size), np.tile(dates, members.size), np.tile(years, members.size))
         parts.append((*repeats, vol.reshape(-1)))
     name, expiration, years, vol = (np.concatenate(column) for column in zip(*parts, strict=True))

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Callable
-from dataclasses import dataclass
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
 
 import numpy as np
 import polars as pl
@@ -15,12 +16,13 @@ from flinch.feeds.simulated.chains import Chain, Snapshot
 from flinch.feeds.simulated.earnings import EarningsCalendar, make_earnings
 from flinch.feeds.simulated.extended import ExtendedHours, make_extended
 from flinch.feeds.simulated.facts import make_dividends, make_estimates, make_fundamentals, make_short_interest
-from flinch.feeds.simulated.interest import RATE, Expiries, make_open_interest
+from flinch.feeds.simulated.ground import Ground
+from flinch.feeds.simulated.interest import CLOSES_KEPT, RATE, Expiries, make_open_interest
 from flinch.feeds.simulated.intraday import make_minute_bars
 from flinch.feeds.simulated.names import SIZES, Listing, fund_weights, listings
 from flinch.feeds.simulated.option_days import make_option_days
-from flinch.feeds.simulated.paths import HALTED_AT, WARM_UP, Paths, company_traits, simulate_paths, stretches
-from flinch.feeds.simulated.snapshots import AdjustedRows, adjusted_rows, take_snapshots
+from flinch.feeds.simulated.paths import HALTED_AT, WARM_UP, Paths, Traits, company_traits, simulate_paths, stretches
+from flinch.feeds.simulated.snapshots import AdjustedRows, adjusted_rows, moments, take_snapshots
 from flinch.feeds.simulated.storylines import Storyline, storylines
 from flinch.feeds.simulated.surfaces import premium_history, smile_history
 from flinch.feeds.simulated.volatility import PastSurfaces, make_volatility_history
@@ -28,6 +30,7 @@ from flinch.feeds.simulated.volatility import PastSurfaces, make_volatility_hist
 Floats = NDArray[np.float64]
 SEED = 20260909
 _AHEAD = 400
+_LEAST_CLOSE = 6.0
 
 
 @dataclass(frozen=True)
@@ -81,139 +84,219 @@ def _stream(label: str) -> np.random.Generator:
     return np.random.default_rng([SEED, zlib.crc32(label.encode())])
 
 
-def simulate(progress: Callable[[str, float], None] = lambda stage, share: None) -> SimulatedMarket:
+Progress = Callable[[str, float], None]
+
+
+class Simulation:
+    """The demo market in the making: first what the first page shows, and the rest after it."""
+
+    def __init__(self, names: int | None = None) -> None:
+        self.names = listings(names)
+        self.companies = sum(name.kind == "stock" for name in self.names)
+        self.sessions = market_sessions()
+
+    def first(self, progress: Progress) -> SimulatedMarket:
+        """The market with the newest snapshot and the close before, and without what the sessions' chains say about exposure,
+        past surfaces among it, and the minutes."""
+        ground, traits, shares, volume = self._ground(progress)
+        progress("options", 0.0)
+        with ThreadPoolExecutor(1) as beside:
+            noise = _stream("volatility noise")
+            history = beside.submit(make_volatility_history, ground, noise, lambda share: None)
+            interest = make_open_interest(
+                ground, _stream("open interest"), lambda share: progress("options", share), summarised=False
+            )
+            volatility, surfaces = history.result()
+        progress("options", 1.0)
+        progress("chains", 0.0)
+        all_moments = moments(interest.books)
+        snapshots = take_snapshots(
+            ground, [all_moments[CLOSES_KEPT - 1], all_moments[-1]], _stream, lambda share: progress("chains", share)
+        )
+        self._ground_made, self._moments = ground, all_moments
+
+        progress("facts", 0.0)
+        names, planted, close, calendar, sessions = (
+            self.names,
+            ground.planted,
+            ground.close,
+            ground.calendar,
+            self.sessions,
+        )
+        listed_from, traded = self._trading(planted)
+        option_days = interest.totals | make_option_days(
+            names, ground.groups, sessions, volatility["iv30"], snapshots[-1], _stream("option days")
+        )
+        opened = np.round(ground.paths.open, 2)
+        extended = make_extended(names, opened, close, volume, ground.earnings, planted, _stream("extended"))
+        fundamentals = make_fundamentals(
+            names, close, calendar, SESSIONS, ground.earnings, planted, _stream("fundamentals")
+        )
+        market = SimulatedMarket(
+            names=names,
+            sessions=sessions,
+            listed_from=listed_from,
+            listed_on=_listing_dates(sessions, listed_from),
+            shares_outstanding=shares,
+            float_shares=np.round(shares * _stream("float").uniform(0.55, 0.97, shares.size), -3),
+            open=opened,
+            high=np.round(ground.paths.high, 2),
+            low=np.round(ground.paths.low, 2),
+            close=close,
+            volume=volume,
+            option_days=option_days,
+            extended=extended,
+            surfaces=surfaces,
+            carry=ground.carry,
+            volatility=volatility,
+            traded=traded,
+            earnings=ground.earnings,
+            calendar=calendar,
+            positions={},
+            snapshots=snapshots,
+            multiplier=ground.multiplier,
+            adjusted=self._adjusted(snapshots),
+            rate=RATE,
+            fundamentals=fundamentals,
+            estimates=make_estimates(names, close, fundamentals, calendar, planted, _stream("estimates")),
+            dividends=make_dividends(names, close, ground.carry, calendar, SESSIONS, _stream("dividends")),
+            short_interest=make_short_interest(names, close, shares, calendar, planted, _stream("short interest")),
+            members=fund_weights(names, traits.capitalisation),
+            minute_bars=pl.DataFrame(),
+        )
+        progress("facts", 1.0)
+        return market
+
+    def whole(self, first: SimulatedMarket, progress: Progress) -> SimulatedMarket:
+        """What `first` left out, beside what it made."""
+        ground = self._ground_made
+        progress("exposure", 0.0)
+        interest = make_open_interest(
+            ground, _stream("open interest"), lambda share: progress("exposure", share), summarised=True
+        )
+        progress("exposure", 1.0)
+        progress("quotes", 0.0)
+        before, yesterday, during = (
+            self._moments[: CLOSES_KEPT - 1], first.snapshots[0], self._moments[CLOSES_KEPT:-1],
+        )  # fmt: skip
+        newest = first.snapshots[-1]
+        taken = take_snapshots(ground, [*before, *during], _stream, lambda share: progress("quotes", share), newest)
+        snapshots = [*taken[: len(before)], yesterday, *taken[len(before) :], newest]
+        progress("minutes", 0.0)
+        stopped = {int(i): HALTED_AT for i in np.flatnonzero(ground.halted)}
+        minutes = make_minute_bars(
+            self.names, ground.paths.steps, self.sessions, first.volume, first.traded, first.extended, stopped,
+            _stream("minutes"),
+        )  # fmt: skip
+        progress("minutes", 1.0)
+        return replace(
+            first,
+            positions=interest.positions,
+            snapshots=snapshots,
+            adjusted=self._adjusted(snapshots),
+            minute_bars=minutes,
+        )
+
+    def _ground(self, progress: Progress) -> tuple[Ground, Traits, Floats, Floats]:
+        """Prices, what options ask over them, and what is planted; the companies' traits, shares outstanding, shares traded."""
+        progress("names", 0.0)
+        names = self.names
+        companies = names[: self.companies]
+        planted = {story.symbol: story for story in storylines()}
+        traits = company_traits(companies, _stream("traits"))
+        calendar = np.concatenate([market_sessions(WARM_UP), sessions_after(_AHEAD)])
+        earnings = make_earnings(
+            calendar, [c.symbol for c in companies], traits.earnings_move, planted, _stream("earnings")
+        )
+        progress("names", 1.0)
+        walk = _stream("paths 17")
+        paths = simulate_paths(
+            names, traits, SESSIONS + WARM_UP, earnings, planted, walk, lambda share: progress("prices", share)
+        )
+        # Who fell so far had its shares put together.
+        factor = np.maximum(_LEAST_CLOSE / paths.close.min(axis=1), 1.0)
+        for i, name in enumerate(names):
+            if name.symbol in planted and (price := planted[name.symbol].price) is not None:
+                factor[i] = price / paths.close[i, -1]
+        paths = paths.scaled(factor)
+        earnings = earnings._replace(announced=earnings.announced - WARM_UP, reaction=earnings.reaction - WARM_UP)
+        shares = np.full(len(names), np.nan)
+        shares[: self.companies] = np.round(traits.capitalisation / (traits.start_price * factor[: self.companies]), -3)
+        volume, option_volume = _activity(names, paths, shares, earnings)
+        premium = premium_history(
+            len(names), SESSIONS, np.array([n.kind != "stock" for n in names]), _stream("premium")
+        )
+        drawn = _stream("carry").choice([0.0, 0.0, 0.012, 0.025, 0.04], len(names))
+        carry = np.where([n.kind == "stock" for n in names], drawn, 0.015)
+        multiplier, halted = np.full(len(names), 100.0), np.zeros(len(names), dtype=bool)
+        for i, name in enumerate(names):
+            if (story := planted.get(name.symbol)) is None:
+                continue
+            volume[i] = np.round(volume[i] * stretches(story.volume, SESSIONS), -2)
+            option_volume[i] = np.round(option_volume[i] * stretches(story.option_volume, SESSIONS)).astype(np.int64)
+            premium[i] *= stretches(story.premium, SESSIONS)
+            carry[i] = carry[i] if story.carry is None else story.carry
+            multiplier[i] = multiplier[i] if story.multiplier is None else story.multiplier
+            halted[i] = story.halted
+        ground = Ground(
+            names=names,
+            planted=planted,
+            groups=listing_groups(names, _weeklies(names, planted)),
+            calendar=calendar[WARM_UP:],
+            paths=paths,
+            close=np.round(paths.close, 2),
+            premium=premium,
+            smiles=smile_history(len(names), SESSIONS, _stream("smiles")),
+            earnings=earnings,
+            option_volume=option_volume,
+            carry=carry,
+            multiplier=multiplier,
+            halted=halted,
+        )
+        progress("prices", 1.0)
+        return ground, traits, shares, volume
+
+    def _trading(self, planted: dict[str, Storyline]) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+        """The session from which each name trades, and where it did, names x sessions."""
+        traded = np.ones((len(self.names), SESSIONS), dtype=bool)
+        listed_from = np.zeros(len(self.names), dtype=np.int64)
+        for i, name in enumerate(self.names):
+            story = planted.get(name.symbol)
+            if story and story.listed is not None:
+                listed_from[i] = SESSIONS + story.listed
+                traded[i, : listed_from[i]] = False
+            for first, last in story.missing if story else []:
+                traded[i, SESSIONS + first : SESSIONS + last + 1] = False
+        return listed_from, traded
+
+    def _adjusted(self, snapshots: list[Snapshot]) -> list[AdjustedRows]:
+        ground = self._ground_made
+        return [
+            adjusted_rows(
+                i, ground.planted[name.symbol], snapshot, ground.carry[i], _stream(f"adjusted {snapshot.taken_at}")
+            )
+            for snapshot in snapshots
+            for i, name in enumerate(self.names)
+            if name.symbol in ground.planted and ground.planted[name.symbol].adjusted is not None
+        ]
+
+
+def simulate(progress: Progress = lambda stage, share: None, names: int | None = None) -> SimulatedMarket:
     """Make the demo market.
 
     Parameters
     ----------
     progress
         Called with the stage's name and the share of it that is done, 0 to 1.
+    names
+        How many names it has; those of the demo market, 502, when left out. More are further companies.
 
     Returns
     -------
     `SimulatedMarket`, the same on every machine: one seed, no clock.
     """
-    progress("names", 0.0)
-    names = listings()
-    companies = [name for name in names if name.kind == "stock"]
-    planted = {story.symbol: story for story in storylines()}
-    traits = company_traits(companies, _stream("traits"))
-    sessions = market_sessions()
-    calendar = np.concatenate([market_sessions(WARM_UP), sessions_after(_AHEAD)])
-    earnings = make_earnings(
-        calendar, [c.symbol for c in companies], traits.earnings_move, planted, _stream("earnings")
-    )
-    progress("names", 1.0)
-
-    paths = simulate_paths(
-        names, traits, SESSIONS + WARM_UP, earnings, planted, _stream("paths"), lambda share: progress("prices", share)
-    )
-    progress("prices", 1.0)
-    calendar = calendar[WARM_UP:]
-    earnings = earnings._replace(announced=earnings.announced - WARM_UP, reaction=earnings.reaction - WARM_UP)
-    close = np.round(paths.close, 2)
-
-    shares = np.full(len(names), np.nan)
-    shares[: len(companies)] = np.round(traits.capitalisation / traits.start_price, -3)
-    volume, option_volume = _activity(names, paths, shares, earnings)
-    for i, name in enumerate(names):
-        if story := planted.get(name.symbol):
-            volume[i] = np.round(volume[i] * stretches(story.volume, SESSIONS), -2)
-
-    premium = premium_history(len(names), SESSIONS, np.array([n.kind != "stock" for n in names]), _stream("premium"))
-    for i, name in enumerate(names):
-        if name.symbol in planted:
-            premium[i] *= stretches(planted[name.symbol].premium, SESSIONS)
-    weeklies = _weeklies(names, planted)
-    smiles = smile_history(len(names), SESSIONS, _stream("smiles"))
-    history, surfaces = make_volatility_history(
-        names, listing_groups(names, weeklies), paths, premium, smiles, earnings, calendar, _stream("volatility noise"),
-        lambda share: progress("volatility", share),
-    )  # fmt: skip
-    progress("volatility", 1.0)
-
-    halted = np.array([bool(planted[n.symbol].halted) if n.symbol in planted else False for n in names])
-    carry = np.where(
-        [n.kind == "stock" for n in names], _stream("carry").choice([0.0, 0.0, 0.012, 0.025, 0.04], len(names)), 0.015
-    )
-    multiplier = np.full(len(names), 100.0)
-    for i, name in enumerate(names):
-        story = planted.get(name.symbol)
-        carry[i] = carry[i] if story is None or story.carry is None else story.carry
-        multiplier[i] = multiplier[i] if story is None or story.multiplier is None else story.multiplier
-    groups = listing_groups(names, weeklies)
-    interest = make_open_interest(
-        names, groups, paths, close, carry, multiplier, premium, smiles, earnings, calendar, option_volume, planted,
-        _stream("open interest"), lambda share: progress("interest", share),
-    )  # fmt: skip
-    progress("interest", 1.0)
-    snapshots = take_snapshots(
-        names, interest.books, paths, premium, smiles, earnings, calendar, close, carry, halted, _stream("quotes"),
-        lambda share: progress("chains", share),
-    )  # fmt: skip
-    progress("chains", 1.0)
-
-    traded = np.ones((len(names), SESSIONS), dtype=bool)
-    listed_from = np.zeros(len(names), dtype=np.int64)
-    for i, name in enumerate(names):
-        story = planted.get(name.symbol)
-        if story and story.listed is not None:
-            listed_from[i] = SESSIONS + story.listed
-            traded[i, : listed_from[i]] = False
-        for first, last in story.missing if story else []:
-            traded[i, SESSIONS + first : SESSIONS + last + 1] = False
-
-    progress("facts", 0.0)
-    option_days = interest.totals | make_option_days(
-        names, groups, sessions, history["iv30"], snapshots[-1], _stream("option days")
-    )
-    extended = make_extended(names, np.round(paths.open, 2), close, volume, earnings, planted, _stream("extended"))
-    fundamentals = make_fundamentals(names, close, calendar, SESSIONS, earnings, planted, _stream("fundamentals"))
-    estimates = make_estimates(names, close, fundamentals, calendar, planted, _stream("estimates"))
-    dividends = make_dividends(names, close, carry, calendar, SESSIONS, _stream("dividends"))
-    short_interest = make_short_interest(names, close, shares, calendar, planted, _stream("short interest"))
-    progress("facts", 1.0)
-    progress("minutes", 0.0)
-    stopped = {int(i): HALTED_AT for i in np.flatnonzero(halted)}
-    minute_bars = make_minute_bars(names, paths.steps, sessions, volume, traded, extended, stopped, _stream("minutes"))
-    progress("minutes", 1.0)
-    return SimulatedMarket(
-        names=names,
-        sessions=sessions,
-        listed_from=listed_from,
-        listed_on=_listing_dates(sessions, listed_from),
-        shares_outstanding=shares,
-        float_shares=np.round(shares * _stream("float").uniform(0.55, 0.97, shares.size), -3),
-        open=np.round(paths.open, 2),
-        high=np.round(paths.high, 2),
-        low=np.round(paths.low, 2),
-        close=close,
-        volume=volume,
-        option_days=option_days,
-        extended=extended,
-        surfaces=surfaces,
-        carry=carry,
-        volatility=history,
-        traded=traded,
-        earnings=earnings,
-        calendar=calendar,
-        positions=interest.positions,
-        snapshots=snapshots,
-        multiplier=multiplier,
-        adjusted=[
-            adjusted_rows(i, planted[name.symbol], snapshot, carry[i], _stream(f"adjusted {snapshot.taken_at}"))
-            for snapshot in snapshots
-            for i, name in enumerate(names)
-            if name.symbol in planted and planted[name.symbol].adjusted is not None
-        ],
-        rate=RATE,
-        fundamentals=fundamentals,
-        estimates=estimates,
-        dividends=dividends,
-        short_interest=short_interest,
-        members=fund_weights(names, traits.capitalisation),
-        minute_bars=minute_bars,
-    )
+    simulation = Simulation(names)
+    return simulation.whole(simulation.first(progress), progress)
 
 
 def _activity(
@@ -228,17 +311,21 @@ def _activity(
     previous = np.concatenate([paths.open[:, :1], paths.close[:, :-1]], axis=1)
     move = np.abs(np.log(paths.close / previous)) / np.sqrt(paths.variance.sum(axis=0) / 252)
     lift = 0.7 + 0.45 * np.minimum(move, 5.0)
-    volume = base_shares[:, None] * turnover[:, None] * lift * np.exp(rng.normal(0, 0.22, move.shape))
-    state = np.zeros(count)
-    options = np.empty(move.shape)
+    # How busy the market and each name are lasts for weeks.
+    common, busy, state = 0.0, rng.normal(0.0, 0.4, count), np.zeros(count)
+    volume: Floats = np.empty(move.shape)
+    options: Floats = np.empty(move.shape)
     for t in range(move.shape[1]):
+        common = 0.9 * common + 0.06 * rng.normal()
+        busy = 0.94 * busy + 0.4 * np.sqrt(1 - 0.94**2) * rng.normal(size=count)
+        volume[:, t] = base_shares * turnover * lift[:, t] * np.exp(common + busy + 0.2 * rng.normal(size=count))
         state = 0.8 * state + 0.3 * rng.normal(size=count)
         options[:, t] = base_options * np.exp(state) * lift[:, t] ** 1.3
     recent = (earnings.reaction >= 0) & (earnings.reaction < SESSIONS)
     volume[earnings.company[recent], earnings.reaction[recent]] *= 1.8
     options[earnings.company[recent], earnings.reaction[recent]] *= 2.2
     volume[:, -1] *= 0.94
-    volume = np.round(volume, -2)
+    volume = np.round(volume, -2).astype(np.float64)
     volume[[n.kind == "index" for n in names]] = np.nan
     return volume, np.round(options).astype(np.int64)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import itertools
 from importlib.resources import files
 from typing import NamedTuple
 
@@ -32,16 +33,36 @@ class SizeTraits(NamedTuple):
 
 
 SIZES = {
-    "large": SizeTraits(0.006, 9000, 0.004, 0.012, 22, 1.0),
-    "medium": SizeTraits(0.005, 1100, 0.010, 0.025, 13, 0.7),
-    "small": SizeTraits(0.004, 110, 0.02, 0.05, 7, 0.0),
+    "large": SizeTraits(0.0065, 9000, 0.004, 0.012, 22, 1.0),
+    "medium": SizeTraits(0.0075, 1100, 0.010, 0.025, 13, 0.7),
+    "small": SizeTraits(0.007, 110, 0.02, 0.05, 7, 0.0),
 }
 
 
-def listings() -> list[Listing]:
-    """All names in the order of the market's arrays: companies, then funds, then indices."""
+_FURTHER = {"large": 0.25, "medium": 0.7, "small": 1.6}
+"""How often a company of a size is like the further ones of a larger market, against one of the demo market."""
+
+
+def listings(count: int | None = None) -> list[Listing]:
+    """All names in the order of the market's arrays: companies, then funds, then indices.
+
+    With a `count` above that of the demo market further companies are made up, of the same sectors and sizes, most of them small.
+    """
     with (files(__package__) / "names.csv").open(encoding="utf-8") as source:
-        return [Listing(**row) for row in csv.DictReader(source)]
+        named = [Listing(**row) for row in csv.DictReader(source)]
+    if count is None or count <= len(named):
+        return named
+    companies, others = ([n for n in named if (n.kind == "stock") == stock] for stock in (True, False))
+    letters = ["BDFGHKLMNPRSTVZ", "AEIOU", "BDFGHKLMNPRSTVZ", "BDFGHKLMNPRSTVZ", "AEIOU"]
+    taken = {n.symbol for n in named}
+    symbols = [s for s in map("".join, itertools.product(*letters)) if s not in taken]
+    rng = np.random.default_rng(count)
+    chosen = rng.choice(len(symbols), count - len(named), replace=False)
+    rarity = np.array([_FURTHER[n.size] for n in companies])
+    for place, like in zip(chosen, rng.choice(len(companies), chosen.size, p=rarity / rarity.sum()), strict=True):
+        symbol, model = symbols[place], companies[like]
+        companies.append(Listing(symbol, f"{symbol.title()} {model.sector}", "stock", model.sector, model.size))
+    return companies + others
 
 
 def fund_weights(names: list[Listing], capitalisation: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -21,12 +21,17 @@ MINUTE_SESSIONS = 10
 """Newest sessions that have minute bars."""
 OVERNIGHT_SHARE = 0.25
 HALTED_AT = 6
-_DEGREES = 6
+_DEGREES = 9
 # Persistence of log volatility per session, and its spread, for market, sector and own factor.
-PERSISTENCE = np.array([0.97, 0.95, 0.95])
-_VOL_OF_VOL = np.array([0.30, 0.22, 0.26])
+PERSISTENCE = np.array([0.97, 0.97, 0.97])
+_VOL_OF_VOL = np.array([0.47, 0.48, 0.60])
 _LEVERAGE = np.array([-0.6, -0.4, -0.3])
-MARKET_VOL, SECTOR_VOL = 0.13, 0.10
+_REACH = 2.5
+"""Spreads that log volatility stays within: no name is restless without end."""
+MARKET_VOL, SECTOR_VOL = 0.2, 0.16
+_FALLS_LARGER = 0.2
+"""The market's falls are so much larger than their volatility says and its rises so much smaller, with the mean left as it is:
+on falling days names move more alike."""
 
 
 class Traits(NamedTuple):
@@ -45,8 +50,9 @@ class Paths(NamedTuple):
     """Bars of all names (companies, funds, indices) and the variance they ran at, shape (names, sessions).
 
     `variance` has a leading axis of three: the squared volatility due to market, sector and own factor at each close;
-    `long_variance` the same in the long run, shape (3, names). `steps` are the quarter hours of the last sessions: start,
-    highest, lowest and end, shape (4, names, sessions with minute bars, quarter hours), price units.
+    `long_variance` the same in the long run, shape (3, names), and `spread` how far log volatility strays, likewise. `steps` are
+    the quarter hours of the last sessions: start, highest, lowest and end, shape (4, names, sessions with minute bars, quarter
+    hours), price units.
     """
 
     open: Floats
@@ -55,7 +61,13 @@ class Paths(NamedTuple):
     close: Floats
     variance: Floats
     long_variance: Floats
+    spread: Floats
     steps: Floats
+
+    def scaled(self, factor: Floats) -> Paths:
+        """Every name's prices times its factor, shape (names,); its returns stay."""
+        prices = {key: getattr(self, key) * factor[:, None] for key in ("open", "high", "low", "close")}
+        return self._replace(**prices, steps=self.steps * factor[:, None, None])
 
 
 def company_traits(companies: list[Listing], rng: np.random.Generator) -> Traits:
@@ -69,16 +81,16 @@ def company_traits(companies: list[Listing], rng: np.random.Generator) -> Traits
     def by_size(large: float, medium: float, small: float) -> Floats:
         return np.select([size == "large", size == "medium"], [large, medium], small)
 
-    own = by_size(0.20, 0.29, 0.40) * np.exp(rng.normal(0.0, 0.28, count)) * np.where(lively, 1.3, 1.0)
+    own = by_size(0.16, 0.22, 0.31) * np.exp(rng.normal(0.0, 0.28, count)) * np.where(lively, 1.3, 1.0)
     price = by_size(95, 48, 26) * np.exp(rng.normal(0.0, 0.65, count))
     return Traits(
         beta=np.clip(rng.normal(1.0, 0.28, count), 0.3, 1.8),
         sector_beta=np.clip(rng.normal(1.0, 0.25, count), 0.3, 1.7),
-        own_vol=np.clip(own, 0.10, 1.1),
+        own_vol=np.clip(own, 0.10, 0.75),
         sector=sector,
-        start_price=np.clip(price, 6.0, 900.0),
+        start_price=np.clip(price, 14.0, 900.0),
         capitalisation=by_size(24e9, 3.1e9, 0.42e9) * np.exp(rng.normal(0.0, 0.6, count)),
-        earnings_move=np.clip(own * 0.16 * np.exp(rng.normal(0.0, 0.25, count)), 0.012, 0.2),
+        earnings_move=np.clip(own * 0.23 * np.exp(rng.normal(0.0, 0.25, count)), 0.012, 0.2),
     )
 
 
@@ -129,13 +141,23 @@ class _LogVolatility:
     def advance(self, standard_return: Floats) -> None:
         shock = self.leverage * np.clip(standard_return, -3, 3)
         shock = shock + np.sqrt(1 - self.leverage**2) * self.rng.normal(size=self.state.size)
-        self.state = self.persistence * self.state + self.spread * np.sqrt(1 - self.persistence**2) * shock
+        state = self.persistence * self.state + self.spread * np.sqrt(1 - self.persistence**2) * shock
+        self.state = np.clip(state, -_REACH * self.spread, _REACH * self.spread)
 
 
 def _day_scale(rng: np.random.Generator, size: int) -> Floats:
     """Random volatility of a session around its expectation: returns become fat-tailed, variance stays."""
     scale: Floats = np.sqrt((_DEGREES - 2) / rng.chisquare(_DEGREES, size))
     return scale
+
+
+def _lopsided(steps: Floats, deviation: float, share: Floats) -> Floats:
+    """The market's steps of a day of that standard deviation, falls larger than rises of the same chance."""
+    mean = _FALLS_LARGER * deviation * np.sqrt(2 / np.pi)
+    factor = 1 + _FALLS_LARGER if steps.sum() < 0 else 1 - _FALLS_LARGER
+    scale = 1 / np.sqrt(1 + _FALLS_LARGER**2 * (1 - 2 / np.pi))
+    moved: Floats = scale * (factor * steps + mean * share)
+    return moved
 
 
 def simulate_paths(
@@ -187,6 +209,7 @@ def simulate_paths(
         share = np.full(STEPS + 1, (1 - OVERNIGHT_SHARE) / STEPS)
         share[0] = OVERNIGHT_SHARE
         moves = daily[:, None] * np.sqrt(share) * rng.normal(size=(daily.size, STEPS + 1))
+        moves[0] = _lopsided(moves[0], daily[0], share)
         market, sector, own = moves[0], moves[1 : 1 + vol_sector.size], moves[1 + vol_sector.size :]
         stock = traits.beta[:, None] * market + (traits.sector_beta[:, None] * sector[traits.sector]) + own
         stock += drift * share
@@ -257,9 +280,20 @@ def simulate_paths(
         (traits.own_vol * np.median(own_factor, axis=1)) ** 2,
     ]
     long_variance = _by_factor(squares, traits, weights, loading, fund_sector)
+    # Of what many names make up together the own parts even out, and the sectors where they are many.
+    spread = np.tile(_VOL_OF_VOL[:, None], total)
+    spread[2, n:] = 0.0
+    spread[1, n:] *= (fund_sector**2).sum(axis=1) / fund_sector.sum(axis=1) ** 2
     opened, high, low, close = np.exp(out[:, :, WARM_UP:])
     return Paths(
-        opened, high, low, close, variance=variance[:, :, WARM_UP:], long_variance=long_variance, steps=np.exp(kept)
+        opened,
+        high,
+        low,
+        close,
+        variance=variance[:, :, WARM_UP:],
+        long_variance=long_variance,
+        spread=spread,
+        steps=np.exp(kept),
     )
 
 

@@ -13,18 +13,23 @@ from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, years_to_close
 from flinch.core.pricing import option_price
 from flinch.feeds.simulated.calendar import AS_OF, OPEN, SESSIONS, DateArray
 from flinch.feeds.simulated.chains import Snapshot, quote_book
-from flinch.feeds.simulated.earnings import EarningsCalendar
+from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import RATE, Book, Floats
-from flinch.feeds.simulated.names import Listing
-from flinch.feeds.simulated.paths import HALTED_AT, STEPS, Paths
+from flinch.feeds.simulated.paths import HALTED_AT, STEPS
 from flinch.feeds.simulated.storylines import Storyline
-from flinch.feeds.simulated.surfaces import Smile
-from flinch.feeds.simulated.volatility import vols_at
+from flinch.feeds.simulated.volatility import priced_vols
 
 QUARTERS = (2, 8, 14, 20, STEPS - 1)
 """Quarter hours after the open at which the newest session's snapshots are taken: 10:00, 11:30, 13:00, 14:30, 15:45."""
 _TRADED = (0.14, 0.42, 0.6, 0.78, 1.0)
 """Of the session's volume up to 15:45, the share that has traded by each of them."""
+
+
+class Moment(NamedTuple):
+    """A moment at which chains are looked at: the close of a book's session, or so many quarter hours into it."""
+
+    book: Book
+    quarter: int | None
 
 
 class AdjustedRows(NamedTuple):
@@ -44,77 +49,75 @@ class AdjustedRows(NamedTuple):
     open_interest: NDArray[np.int64]
 
 
+def moments(books: list[Book]) -> list[Moment]:
+    """When chains are looked at, in order: the closes of the books before the newest, and five times in the newest session."""
+    closes = [Moment(book, None) for book in books[:-1]]
+    return closes + [Moment(books[-1], quarter) for quarter in QUARTERS]
+
+
 def take_snapshots(
-    names: list[Listing],
-    books: list[Book],
-    paths: Paths,
-    premium: Floats,
-    smiles: Smile,
-    earnings: EarningsCalendar,
-    calendar: DateArray,
-    close: Floats,
-    carry: Floats,
-    halted: NDArray[np.bool_],
-    rng: np.random.Generator,
+    ground: Ground,
+    wanted: list[Moment],
+    stream: Callable[[str], np.random.Generator],
     progress: Callable[[float], None],
+    newest: Snapshot | None = None,
 ) -> list[Snapshot]:
-    """Quote the books of the newest sessions: past ones as they closed, the newest one as the session went on."""
-    everything, nobody = np.ones(len(names)), np.zeros(len(names), dtype=bool)
-    snapshots = []
-    for done, book in enumerate(books[:-1]):
-        t = book.session
-        smile = Smile(smiles.rho[:, t], smiles.eta[:, t])
-        chain = quote_book(names, book, book.expiries, close[:, t], carry, smile, everything, nobody, rng)
-        moment = dt.datetime.combine(calendar[t].astype(object), CLOSE, EXCHANGE_ZONE)
-        snapshots.append(Snapshot(moment, t, close[:, t], book.expiries, chain))
-        progress((done + 1) / (len(books) + len(QUARTERS)))
-    book, newest = books[-1], SESSIONS - 1
-    began = dt.datetime.combine(AS_OF.date(), OPEN, EXCHANGE_ZONE)
-    smile = Smile(smiles.rho[:, newest], smiles.eta[:, newest])
-    for quarter, share in zip(QUARTERS, _TRADED, strict=True):
-        moment = began + dt.timedelta(minutes=15 * quarter)
-        last = quarter == QUARTERS[-1]
-        spot = close[:, newest] if last else np.round(paths.steps[3, :, -1, quarter - 1], 2)
-        stopped = halted & (quarter >= HALTED_AT)
-        traded = np.where(stopped, 1.0, np.where(halted, 0.5, share))
-        years = years_to_close(book.expiries.expiration, moment)
-        vol = book.expiries.vol
-        if not last:
-            vol = _vols_during(names, book, paths, premium, earnings, calendar, years, quarter / QUARTERS[-1])
-        expiries = book.expiries._replace(years=years, vol=vol)
-        chain = quote_book(names, book, expiries, spot, carry, smile, traded, stopped, rng)
-        if snapshots and snapshots[-1].session == newest:
+    """Quote the books at some moments, in order: past ones as they closed, the newest one as the session went on.
+
+    `stream` gives the random numbers of a label, so that a moment's quotes are the same whichever others are taken; no more is
+    traded at a moment than at the next one taken, or at the `newest`.
+    """
+    out: list[Snapshot] = []
+    after = newest
+    for done, moment in enumerate(reversed(wanted)):
+        found = _during(ground, moment, stream) if moment.quarter is not None else _at_close(ground, moment, stream)
+        if after is not None and after.session == found.session:
             # More is never taken back.
-            volume = np.maximum(chain.volume, snapshots[-1].chain.volume)
-            chain = chain._replace(volume=volume)
-        snapshots.append(Snapshot(moment, newest, spot, expiries, chain))
-        progress(len(snapshots) / (len(books) + len(QUARTERS)))
-    return snapshots
+            volume = np.minimum(found.chain.volume, after.chain.volume)
+            found = found._replace(chain=found.chain._replace(volume=volume))
+        out.append(found)
+        after = found
+        progress((done + 1) / len(wanted))
+    return out[::-1]
 
 
-def _vols_during(
-    names: list[Listing],
-    book: Book,
-    paths: Paths,
-    premium: Floats,
-    earnings: EarningsCalendar,
-    calendar: DateArray,
-    years: Floats,
-    share: float,
-) -> Floats:
+def _at_close(ground: Ground, moment: Moment, stream: Callable[[str], np.random.Generator]) -> Snapshot:
+    book, t = moment.book, moment.book.session
+    taken_at = dt.datetime.combine(ground.calendar[t].astype(object), CLOSE, EXCHANGE_ZONE)
+    everything, nobody = np.ones(len(ground.names)), np.zeros(len(ground.names), dtype=bool)
+    spot, rng = ground.close[:, t], stream(f"quotes {taken_at}")
+    return Snapshot(
+        taken_at, t, spot, book.expiries, quote_book(ground, book, book.expiries, spot, everything, nobody, rng)
+    )
+
+
+def _during(ground: Ground, moment: Moment, stream: Callable[[str], np.random.Generator]) -> Snapshot:
+    book, quarter, t = moment.book, moment.quarter, moment.book.session
+    assert quarter is not None
+    taken_at = dt.datetime.combine(AS_OF.date(), OPEN, EXCHANGE_ZONE) + dt.timedelta(minutes=15 * quarter)
+    last = quarter == QUARTERS[-1]
+    spot = ground.close[:, t] if last else np.round(ground.paths.steps[3, :, -1, quarter - 1], 2)
+    stopped = ground.halted & (quarter >= HALTED_AT)
+    share = _TRADED[QUARTERS.index(quarter)]
+    traded = np.where(stopped, 1.0, np.where(ground.halted, 0.5, share))
+    years = years_to_close(book.expiries.expiration, taken_at)
+    vol = book.expiries.vol if last else _vols_during(ground, book, years, quarter / QUARTERS[-1])
+    expiries = book.expiries._replace(years=years, vol=vol)
+    chain = quote_book(ground, book, expiries, spot, traded, stopped, stream(f"quotes {taken_at}"))
+    return Snapshot(taken_at, t, spot, expiries, chain)
+
+
+def _vols_during(ground: Ground, book: Book, years: Floats, share: float) -> Floats:
     """Volatility at the money part-way through the newest session: its variance and premium on their way from yesterday's."""
-    variance = paths.variance[:, :, -2:].copy()
-    variance[:, :, -1] = (1 - share) * variance[:, :, 0] + share * variance[:, :, 1]
-    asked = premium[:, -2:].copy()
-    asked[:, -1] = (1 - share) * asked[:, 0] + share * asked[:, 1]
-    part = paths._replace(variance=np.broadcast_to(variance[:, :, -1:], paths.variance.shape))
-    everywhere = np.broadcast_to(asked[:, -1:], premium.shape)
+    variance = (1 - share) * ground.paths.variance[:, :, -2] + share * ground.paths.variance[:, :, -1]
+    premium = (1 - share) * ground.premium[:, -2] + share * ground.premium[:, -1]
     out = np.empty(years.size)
     for expiration in np.unique(book.expiries.expiration):
         rows = np.flatnonzero(book.expiries.expiration == expiration)
         members = book.expiries.name[rows]
-        found = vols_at(
-            part, everywhere, earnings, calendar, SESSIONS - 1, np.array([expiration]), years[rows[:1]], members
+        listed = np.array([expiration])
+        found = priced_vols(
+            ground, SESSIONS - 1, variance[:, members], premium[members], listed, years[rows[:1]], members
         )
         out[rows] = found[:, 0]
     return out

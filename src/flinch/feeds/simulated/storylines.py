@@ -74,6 +74,7 @@ class Storyline(BaseModel):
     today_dip: float = 0.0
     today_gap: float | None = None
     volume: list[Stretch] = []
+    option_volume: list[Stretch] = []
     premarket_share: float | None = None
     carry: float | None = None
     price_to_book: float | None = None
@@ -85,6 +86,7 @@ class Storyline(BaseModel):
     interest: list[PlantedInterest] = []
     adjusted: Adjusted | None = None
     multiplier: float | None = None
+    price: float | None = None  # the newest close; all of the name's prices are scaled to it
 
 
 def storylines() -> list[Storyline]:

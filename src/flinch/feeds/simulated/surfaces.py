@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from flinch.core.compiled import njit
 from flinch.feeds.simulated.earnings import EarningsCalendar
 from flinch.feeds.simulated.paths import PERSISTENCE
 
@@ -44,28 +45,63 @@ def smile_vol(atm_vol: Floats, log_moneyness: Floats, years: Floats, rho: Floats
     return vol
 
 
-def atm_vols(
-    variance: Floats, long_variance: Floats, premium: Floats, years: Floats, earnings_variance: Floats
-) -> Floats:
+_NODES, _WEIGHTS = (0.5 * part for part in np.polynomial.legendre.leggauss(6))
+_NODES = _NODES + 0.5
+
+
+class Variance(NamedTuple):
+    """Squared volatility by factor (market, sector, own), shape (3, names): now, in the long run, and the standard deviation of
+    half its logarithm."""
+
+    now: Floats
+    long: Floats
+    spread: Floats
+
+
+def atm_vols(variance: Variance, premium: Floats, years: Floats, earnings_variance: Floats) -> Floats:
     """At-the-money volatility of each name and expiry, shape (names, expiries).
 
     Parameters
     ----------
-    variance, long_variance
-        Squared volatility by factor now and in the long run, shape (3, names).
+    variance
+        What the volatility is, and what it comes back to.
     premium
         What options ask over the expected volatility, a factor, shape (names,).
     years
         Time to each expiry, shape (expiries,).
     earnings_variance
         Sum of the squared priced moves of the reports before each expiry, shape (names, expiries).
+
+    Notes
+    -----
+    Half the log variance x, about its mean, decays as x k with k = persistence ^ sessions, so the variance expected then is
+    long exp(2 x k - 2 s^2 k^2); its mean up to each expiry by Gauss-Legendre.
     """
     speed = -np.log(PERSISTENCE) * 252
-    pull = speed[:, None] * years
-    fade = -np.expm1(-pull) / pull
-    expected = (long_variance[:, :, None] + (variance - long_variance)[:, :, None] * fade[:, None, :]).sum(axis=0)
-    vol: Floats = np.sqrt(premium[:, None] ** 2 * expected + earnings_variance / years)
+    decay = np.exp(-speed[:, None, None] * (years[:, None] * _NODES))
+    out = np.empty((premium.size, years.size))
+    now, long, spread = (np.ascontiguousarray(part) for part in variance)
+    _expected(now, long, spread, decay, out)
+    vol: Floats = np.sqrt(premium[:, None] ** 2 * out + earnings_variance / years)
     return vol
+
+
+@njit(cache=True, nogil=True)
+def _expected(now: Floats, long: Floats, spread: Floats, decay: Floats, out: Floats) -> None:
+    """Mean variance up to each expiry, names x expiries; `decay` is factors x expiries x nodes."""
+    out[:] = 0.0
+    for factor in range(now.shape[0]):
+        for i in range(now.shape[1]):
+            s2 = spread[factor, i] ** 2
+            if long[factor, i] <= 0.0:
+                continue
+            away = 0.5 * np.log(now[factor, i] / long[factor, i]) + s2
+            for e in range(out.shape[1]):
+                mean = 0.0
+                for n in range(decay.shape[2]):
+                    k = decay[factor, e, n]
+                    mean += _WEIGHTS[n] * np.exp(2.0 * k * (away - s2 * k))
+                out[i, e] += long[factor, i] * mean
 
 
 def earnings_variance(

@@ -13,9 +13,8 @@ from flinch.core.moves import cycle_ends, cycles
 from flinch.core.volatility import constant_maturity_vol, ex_earnings, reports_before
 from flinch.feeds.simulated.calendar import SESSIONS, DateArray, listed_expirations
 from flinch.feeds.simulated.earnings import EarningsCalendar
-from flinch.feeds.simulated.names import Listing
-from flinch.feeds.simulated.paths import Paths
-from flinch.feeds.simulated.surfaces import Smile, atm_vols, earnings_variance, smile_vol
+from flinch.feeds.simulated.ground import Ground
+from flinch.feeds.simulated.surfaces import Smile, Variance, atm_vols, earnings_variance, smile_vol
 
 Floats = NDArray[np.float64]
 TENOR_DAYS = np.array([7, 14, 30, 60, 90, 180, 365])
@@ -36,49 +35,48 @@ class PastSurfaces(NamedTuple):
     smiles: Smile
 
 
-def vols_at(
-    paths: Paths,
-    premium: Floats,
-    earnings: EarningsCalendar,
-    calendar: DateArray,
+def vols_at(ground: Ground, t: int, listed: DateArray, years: Floats, members: NDArray[np.int64]) -> Floats:
+    """True volatility at the money of some names' expirations at the close of session `t`, shape (members, expirations)."""
+    return priced_vols(
+        ground, t, ground.paths.variance[:, members, t], ground.premium[members, t], listed, years, members
+    )
+
+
+def priced_vols(
+    ground: Ground,
     t: int,
+    variance: Floats,
+    premium: Floats,
     listed: DateArray,
     years: Floats,
     members: NDArray[np.int64],
 ) -> Floats:
-    """True volatility at the money of some names' expirations at the close of session `t`, shape (members, expirations)."""
-    jumps = earnings_variance(earnings, premium.shape[0], t, np.searchsorted(calendar, listed))
-    return atm_vols(
-        paths.variance[:, members, t], paths.long_variance[:, members], premium[members, t], years, jumps[members]
-    )
+    """The same with a variance, shape (3, members), and a premium, shape (members,), of one's own."""
+    places = np.searchsorted(ground.calendar, listed)
+    jumps = earnings_variance(ground.earnings, ground.premium.shape[0], t, places)[members]
+    long, spread = ground.paths.long_variance[:, members], ground.paths.spread[:, members]
+    return atm_vols(Variance(variance, long, spread), premium, years, jumps)
 
 
 def make_volatility_history(
-    names: list[Listing],
-    groups: list[tuple[str, bool, NDArray[np.int64]]],
-    paths: Paths,
-    premium: Floats,
-    smiles: Smile,
-    earnings: EarningsCalendar,
-    calendar: DateArray,
-    rng: np.random.Generator,
-    progress: Callable[[float], None],
+    ground: Ground, rng: np.random.Generator, progress: Callable[[float], None]
 ) -> tuple[dict[str, Floats], PastSurfaces]:
     """By column of the store, arrays names x sessions: constant maturities, the expirations that end the week and the month,
     without earnings, the move priced for earnings, 25-delta volatilities and the quality of the fit. And the surfaces that these
     were read from."""
+    calendar, smiles = ground.calendar, ground.smiles
     past: list[_Read] = []
-    count = len(names)
+    count = len(ground.names)
     noise = 1 + _READING_NOISE * rng.normal(size=(count, SESSIONS, TENOR_DAYS.size))
     out = np.full((TENOR_DAYS.size + 5, count, SESSIONS), np.nan)
     ends = [cycles(cycle_ends(calendar, monthly=monthly)).end for monthly in (False, True)]
-    to_report = _days_to_report(count, earnings, calendar)
+    to_report = _days_to_report(count, ground.earnings, calendar)
     for t in range(SESSIONS):
-        for size, weekly, members in groups:
+        for size, weekly, members in ground.groups:
             listed = listed_expirations(calendar[t], size, weekly)
             days = (listed - calendar[t]).astype(np.int64)
             years = days / 365
-            vol = vols_at(paths, premium, earnings, calendar, t, listed, years, members)
+            vol = vols_at(ground, t, listed, years, members)
             table = np.broadcast_to(years, vol.shape)
             fixed = constant_maturity_vol(table, vol, TENOR_DAYS / 365) * noise[members, t]
             read = vol * (1 + _READING_NOISE * rng.normal(size=vol.shape))
@@ -102,7 +100,7 @@ def make_volatility_history(
         side: vol * (1 + _READING_NOISE * rng.normal(size=vol.shape))
         for side, vol in (("put_25d", put), ("call_25d", call))
     }
-    usual = np.array([_QUALITY[name.size] for name in names])[:, None]
+    usual = np.array([_QUALITY[name.size] for name in ground.names])[:, None]
     found["fit_quality"] = np.clip(usual + 4 * rng.normal(size=(count, SESSIONS)), 0, 100)
     return found, _joined(past, smiles)
 

@@ -21,7 +21,7 @@ class MarketBase(DeclarativeBase):
 
 class MarketState(MarketBase):
     """One row: what is loaded. `complete` is set last, so a load that was killed is recognised; `writing` is set while rows of a
-    later moment come, when what is there belongs to no version."""
+    later moment come, when what is there belongs to no version; `coming` is what is not there yet, for the pages to say."""
 
     __tablename__ = "market_state"
     id: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
@@ -32,6 +32,8 @@ class MarketState(MarketBase):
     data_version: Mapped[int] = mapped_column(Integer)
     complete: Mapped[bool] = mapped_column(Boolean)
     writing: Mapped[bool] = mapped_column(Boolean)
+    coming: Mapped[str | None] = mapped_column(String(200))
+    coming_percent: Mapped[int] = mapped_column(SmallInteger)
 
 
 class Name(MarketBase):

@@ -13,7 +13,7 @@ from flinch.store.market.models import MarketState
 
 
 class Loaded(NamedTuple):
-    """The market in the store; instants are UTC."""
+    """The market in the store; instants are UTC. `coming` is what is still being made, and how far that is."""
 
     source: str
     source_version: int
@@ -22,6 +22,8 @@ class Loaded(NamedTuple):
     data_version: int
     complete: bool
     writing: bool = False
+    coming: str | None = None
+    coming_percent: int = 0
 
     @property
     def whole(self) -> bool:
@@ -36,7 +38,17 @@ def read_state(engine: Engine) -> Loaded | None:
         if row is None:
             return None
         as_of = row.as_of.replace(tzinfo=dt.UTC)
-        return Loaded(row.source, row.source_version, as_of, row.rate, row.data_version, row.complete, row.writing)
+        return Loaded(
+            row.source,
+            row.source_version,
+            as_of,
+            row.rate,
+            row.data_version,
+            row.complete,
+            row.writing,
+            row.coming,
+            row.coming_percent,
+        )
 
 
 def begin_load(engine: Engine, *, source: str, source_version: int, as_of: dt.datetime, rate: float) -> None:
@@ -45,6 +57,7 @@ def begin_load(engine: Engine, *, source: str, source_version: int, as_of: dt.da
         row = session.get(MarketState, 1) or MarketState(id=1, data_version=0)
         row.source, row.source_version, row.rate = source, source_version, rate
         row.complete, row.writing = False, False
+        row.coming, row.coming_percent = None, 0
         row.as_of = stored(as_of)
         session.add(row)
 
@@ -60,14 +73,22 @@ def advance(engine: Engine, as_of: dt.datetime) -> int:
     with transaction(engine) as session:
         row = session.get_one(MarketState, 1)
         row.as_of, row.writing = stored(as_of), False
+        row.coming, row.coming_percent = None, 0
         row.data_version += 1
         return row.data_version
 
 
-def finish_load(engine: Engine) -> int:
-    """Mark the market complete and raise the data version; returns it."""
+def say_coming(engine: Engine, coming: str | None, percent: int) -> None:
+    """Say what is still being made, if anything is, and how far it is, 0 to 100; pages show it."""
     with transaction(engine) as session:
         row = session.get_one(MarketState, 1)
-        row.complete = True
+        row.coming, row.coming_percent = coming, percent
+
+
+def finish_load(engine: Engine, *, coming: str | None = None) -> int:
+    """Mark the market complete, but for what is still `coming`, and raise the data version; returns it."""
+    with transaction(engine) as session:
+        row = session.get_one(MarketState, 1)
+        row.complete, row.coming = True, coming
         row.data_version += 1
         return row.data_version

@@ -9,35 +9,43 @@ from typing import Any, Generic, TypeVar
 from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
+from flinch.errors import FlinchError
 from flinch.store.owned.models import Basket, Owner, OwnMetric, SavedScreen, ScreenLook
 from flinch.store.owned.write_keys import change
 
 T = TypeVar("T", SavedScreen, Basket, OwnMetric)
 
 
-class TooMany(Exception):
-    """More than is kept; `most` says how many are."""
+class TooMany(FlinchError):
+    """More than are kept."""
+
+    status, kind = 409, "too_many"
 
     def __init__(self, most: int) -> None:
-        super().__init__(most)
-        self.most = most
+        super().__init__(f"{most} are kept at most. Remove some first; nothing was changed.")
 
 
-class NameTaken(Exception):
+class NameTaken(FlinchError):
     """Another one has this name already; `id` is its id."""
 
+    status, kind = 409, "name_taken"
+
     def __init__(self, name: str, id: int) -> None:
-        super().__init__(name)
-        self.name = name
-        self.id = id
+        super().__init__(
+            f"The name {name!r} is taken. Choose another, or replace the one that has it. Nothing was changed."
+        )
+        self.id, self.where = id, str(id)
 
 
-class ChangedElsewhere(Exception):
+class ChangedElsewhere(FlinchError):
     """It has another version by now than the one that a change was made on; `version` is the one that is kept."""
 
+    status, kind, where = 409, "changed_elsewhere", "version"
+
     def __init__(self, name: str, version: int) -> None:
-        super().__init__(name)
-        self.name = name
+        super().__init__(
+            f"{name} was changed in another window since it was read here. Nothing was changed by this one."
+        )
         self.version = version
 
 

@@ -8,6 +8,7 @@ from typing import Any, Literal, NamedTuple
 from sqlalchemy import Engine, delete, func, select
 from sqlalchemy.orm import Session
 
+from flinch.errors import FlinchError
 from flinch.store.owned.kept import ChangedElsewhere, plain
 from flinch.store.owned.models import Owner, TrayEntry, TrayStep
 from flinch.store.owned.write_keys import change
@@ -34,8 +35,13 @@ class Tray(NamedTuple):
     version: int
 
 
-class TrayFull(Exception):
+class TrayFull(FlinchError):
     """More names than a tray holds."""
+
+    status, kind = 409, "tray_full"
+
+    def __init__(self) -> None:
+        super().__init__(f"The tray holds {MOST_ENTRIES} names. Remove some first; nothing was added.")
 
 
 def read_tray(engine: Engine, owner_id: int) -> Tray:

@@ -19,6 +19,7 @@ export function Gallery({
   what,
   size,
   period,
+  onSeen,
   asOf,
   focused,
   onFocus,
@@ -31,6 +32,8 @@ export function Gallery({
   what: "price" | "volatility";
   size: Size;
   period: number;
+  /** Which rows are on the page. */
+  onSeen: (first: number, last: number) => void;
   asOf: string | null;
   focused: string | null;
   onFocus: (row: Row) => void;
@@ -63,6 +66,7 @@ export function Gallery({
   const items = virtual.getVirtualItems();
   const first = (items[0]?.index ?? 0) * across;
   const last = ((items.at(-1)?.index ?? 0) + 1) * across - 1;
+  useEffect(() => onSeen(first, last), [onSeen, first, last]);
   const pages = rows.length
     ? [...Array(Math.floor(Math.min(last, rows.length - 1) / PAGE) + 1).keys()].slice(Math.floor(first / PAGE))
     : [];
@@ -134,9 +138,11 @@ export function Gallery({
                 >
                   <p>
                     <b>{row.symbol}</b>
-                    <span>
-                      {number(valueAt(columns, "price", row), 2)} {arrow(change)} {signed(change, 1)} %
-                    </span>
+                    {row.loaded && (
+                      <span>
+                        {number(valueAt(columns, "price", row), 2)} {arrow(change)} {signed(change, 1)} %
+                      </span>
+                    )}
                   </p>
                   {series ? (
                     what === "price" ? (

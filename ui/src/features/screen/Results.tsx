@@ -56,10 +56,9 @@ function shownColumns(ids: string[], columns: Columns, metrics: Map<string, Metr
 function widthOf(id: string, label: string, column: Column | undefined): number {
   if (column?.kind === "text") return 130;
   const words = label.split(/[ /]/).map((word) => word.length);
-  const longest = (column?.numbers ?? [])
-    .slice(0, 200)
-    .reduce<number>((most, value) => Math.max(most, Math.abs(value ?? 0)), column?.kind === "condition" ? 0 : 1);
-  const below = (column?.numbers ?? []).slice(0, 200).some((value) => (value ?? 0) < 0) ? 1 : 0;
+  const [lowest, highest] = [column?.lowest ?? 0, column?.highest ?? 0];
+  const longest = Math.max(Math.abs(lowest), Math.abs(highest), column?.kind === "condition" ? 0 : 1);
+  const below = lowest < 0 ? 1 : 0;
   const digits = longest >= 10_000 ? 5 + below : Math.ceil(Math.log10(longest + 1)) + (column?.decimals ?? 0) + 2;
   const letters = Math.max(digits, label.length / 2, ...words);
   return Math.round(Math.max(44, 14 + 7.4 * letters) + (id === "change_pct" ? 10 : 0));
@@ -73,7 +72,9 @@ export function Results({
   metrics,
   scale,
   sort,
+  order,
   onSort,
+  onSeen,
   asOf,
   focused,
   onFocus,
@@ -81,14 +82,18 @@ export function Results({
   tray,
   gridRef,
 }: {
-  /** In the order shown. */
+  /** In the order shown; those of pages that have not come are symbols alone. */
   rows: Row[];
   ids: string[];
   columns: Columns;
   metrics: Map<string, Metric>;
   scale: number;
   sort: string[];
+  /** The keys that the rows are in the order of: those of `sort`, once they have come. */
+  order: string;
   onSort: (sort: string[]) => void;
+  /** Which rows are on the page. */
+  onSeen: (first: number, last: number) => void;
   asOf: string | null;
   focused: string | null;
   onFocus: (row: Row) => void;
@@ -106,13 +111,14 @@ export function Results({
   });
   const at = useMemo(() => rows.findIndex((row) => row.symbol === focused), [rows, focused]);
   const items = virtual.getVirtualItems();
+  const [firstSeen, lastSeen] = [items[0]?.index ?? 0, items.at(-1)?.index ?? 0];
+  useEffect(() => onSeen(firstSeen, lastSeen), [onSeen, firstSeen, lastSeen]);
   const before = items[0]?.start ?? 0;
   const after = virtual.getTotalSize() - (items.at(-1)?.end ?? 0);
   const total = shown.reduce((sum, column) => sum + column.width, 0);
 
   // The focused name is shown when the page opens and when sorting moves it.
-  const order = sort.join();
-  const lastOrder = useRef("");
+  const lastOrder = useRef<string | null>(null);
   useEffect(() => {
     if (lastOrder.current === order || rows.length === 0) return;
     lastOrder.current = order;
@@ -169,7 +175,7 @@ export function Results({
             <col key={column.id} style={{ width: column.id === "company" ? undefined : column.width }} />
           ))}
         </colgroup>
-        <Head shown={shown} sort={sort} onSort={onSort} />
+        <Head shown={shown} sort={sort} order={order} onSort={onSort} />
         <tbody>
           {before > 0 && (
             <tr>
@@ -213,10 +219,12 @@ export function Results({
 const Head = memo(function Head({
   shown,
   sort,
+  order,
   onSort,
 }: {
   shown: Shown[];
   sort: string[];
+  order: string;
   onSort: (sort: string[]) => void;
 }) {
   function sortBy(id: string, second: boolean) {
@@ -230,7 +238,7 @@ const Head = memo(function Head({
     <thead>
       <tr aria-rowindex={1}>
         {shown.map((column) => (
-          <Header key={column.id} shown={column} sort={sort} onSort={sortBy} />
+          <Header key={column.id} shown={column} sort={order ? order.split(",") : []} onSort={sortBy} />
         ))}
       </tr>
     </thead>
@@ -323,6 +331,7 @@ const Line = memo(function Line({
       id={`row-${row.symbol}`}
       aria-rowindex={index + 2}
       aria-selected={focused}
+      aria-busy={!row.loaded}
       className={marks || undefined}
       onClick={() => on.onFocus(row)}
       onDoubleClick={() => on.onOpen(row.symbol)}
@@ -371,6 +380,7 @@ function Cell({
   metric: Metric | undefined;
   scale: number;
 }) {
+  if (!row.loaded) return null;
   if (id === "move")
     return (
       <MoveBracket

@@ -1,9 +1,18 @@
-import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
+import { lazy, Suspense, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { tellResults } from "@/frame/results";
 import { useSubject } from "@/frame/subject";
 import { asOfDay } from "@/shared/address";
-import { ApiError, download, type FileFormat, type SavedScreen, type ScreenDraft, type Why } from "@/shared/api/client";
+import {
+  ApiError,
+  api,
+  download,
+  type FileFormat,
+  type SavedScreen,
+  type ScreenDraft,
+  type ScreenReply,
+  type Why,
+} from "@/shared/api/client";
 import {
   useBaskets,
   useChangeTray,
@@ -13,6 +22,7 @@ import {
   useMetrics,
   useSaveScreen,
   useScreen,
+  useScreenPages,
   useScreens,
   useTray,
 } from "@/shared/api/queries";
@@ -28,9 +38,11 @@ import { type Look, useAside, useLook } from "./kept";
 import { Results } from "./Results";
 import { Asking, ResultsTools } from "./ResultsTools";
 import {
+  belonging,
+  firstPage,
   measuredBy,
   needed,
-  ordered,
+  PAGE,
   type Row,
   sharedScale,
   spokenOf,
@@ -48,6 +60,17 @@ import { useWalk } from "./walk";
 
 const MarketMap = lazy(() => import("./MarketMap"));
 const ALWAYS = ["price", "change_pct"];
+
+const NO_RULES = { universe: "all", rules: [], any_groups: [] };
+
+/** The first rows of the pages that are looked at and did not come with the answer. */
+function pagesBeside(reply: ScreenReply | undefined, [first, last]: [number, number]): number[] {
+  if (!reply) return [];
+  const end = Math.min(last, Math.ceil(reply.symbols.length / PAGE) - 1);
+  return [...Array(Math.max(0, end - first + 1)).keys()]
+    .map((page) => (first + page) * PAGE)
+    .filter((row) => row >= reply.first + reply.companies.length);
+}
 
 /** A screen as it was opened: under which key, with what it is saved as, and what it holds. */
 export type Base = { key: string | null; draft: ScreenDraft; screen: Screen; saved: SavedScreen | null };
@@ -110,6 +133,10 @@ export function ScreenAt({
     () => ({
       stack: { universe: current.universe, rules: current.rules, any_groups: current.anyGroups },
       columns: needed([...ALWAYS, ...ids, ...spoken, ...(screen.view === "map" ? [area, shade] : [])]),
+      sort: current.sort,
+      first: 0,
+      // The map shows everybody at once.
+      count: screen.view === "map" ? 10_000 : PAGE,
       as_of: asOf,
       aim,
       against:
@@ -121,17 +148,39 @@ export function ScreenAt({
     }),
     [current, ids, spoken, screen.view, area, shade, asOf, aim, against, look],
   );
-  const answer = useScreen(request, true);
+  const answer = useScreen(request);
   const reply = answer.data?.reply;
-  const rows = useMemo(() => (reply ? toRows(reply) : []), [reply]);
-  const columns = useMemo(() => (reply ? toColumns(reply) : new Map()), [reply]);
-  const sorted = useMemo(() => ordered(rows, columns, screen.sort), [rows, columns, screen.sort]);
-  const scale = useMemo(() => sharedScale(rows, columns), [rows, columns]);
-  const symbols = reply?.symbols;
+  const [seen, setSeen] = useState<[number, number]>([0, 0]);
+  const onSeen = useCallback((first: number, last: number) => {
+    // Half a page ahead, either way.
+    const pages: [number, number] = [Math.max(0, first - PAGE / 2), last + PAGE / 2].map((row) =>
+      Math.floor(row / PAGE),
+    ) as [number, number];
+    setSeen((before) => (before.join() === pages.join() ? before : pages));
+  }, []);
+  const asked = answer.data?.request;
+  const more = useScreenPages(
+    useMemo(
+      () => ({
+        stack: asked?.stack ?? NO_RULES,
+        columns: asked?.columns ?? [],
+        sort: asked?.sort ?? [],
+        first: 0,
+        count: PAGE,
+        as_of: asked?.as_of ?? null,
+      }),
+      [asked],
+    ),
+    useMemo(() => pagesBeside(reply, seen), [reply, seen]),
+  );
+  const pages = useMemo(() => (reply ? [firstPage(reply), ...belonging(reply.symbols, more)] : []), [reply, more]);
+  const rows = useMemo(() => toRows(reply?.symbols ?? [], pages), [reply, pages]);
+  const columns = useMemo(() => toColumns(pages), [pages]);
+  const scale = useMemo(() => sharedScale(columns), [columns]);
   useLook(changed ? null : (base.saved?.id ?? null), answer.isPlaceholderData ? undefined : reply, setLook);
   useEffect(() => {
-    if (symbols) tellResults(sorted.map((row) => row.symbol));
-  }, [symbols, sorted]);
+    if (reply) tellResults(reply.symbols);
+  }, [reply]);
 
   // Reports belong to the rules they were asked for.
   const told = answer.data?.request.stack.rules ?? [];
@@ -162,9 +211,9 @@ export function ScreenAt({
   // biome-ignore lint/correctness/useExhaustiveDependencies: the reason is made anew when the focused row or the address changes
   useEffect(() => {
     // Before the first step the Peek shows the first name.
-    const shown = focusedRow ?? (subject === null ? sorted[0] : undefined);
+    const shown = focusedRow ?? (subject === null ? rows[0] : undefined);
     if (shown) setSubject(subjectOf(shown));
-  }, [focusedRow, link, setSubject, sorted, subject === null]);
+  }, [focusedRow, link, setSubject, rows, subject === null]);
   const focus = (row: Row) => {
     // Both at once: a key pressed right after a step is about the row stepped to.
     walk(row.symbol);
@@ -172,9 +221,9 @@ export function ScreenAt({
   };
 
   const copy = () => {
-    const text = sorted.map((row) => row.symbol).join(", ");
+    const text = rows.map((row) => row.symbol).join(", ");
     navigator.clipboard.writeText(text).then(
-      () => setSaid(`${count(sorted.length, "symbol")} copied`),
+      () => setSaid(`${count(rows.length, "symbol")} copied`),
       () => setSaid("The browser did not allow copying. Take the names out as CSV instead."),
     );
   };
@@ -203,12 +252,19 @@ export function ScreenAt({
 
   const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
   const fresh = rows.filter((row) => !inTray.has(row.symbol));
-  function keepAll() {
-    const values = Object.fromEntries(fresh.map((row) => [row.symbol, valuesOf(columns, row, spoken)]));
-    const list = fresh.map((row) => row.symbol);
+  async function keepAll() {
+    if (!asked) return;
+    const { stack, sort, as_of } = asked;
+    const all = await api
+      .screenRows({ stack, columns: spoken, sort, first: 0, count: 10_000, as_of })
+      .catch(() => null);
+    if (!all) return setSaid("The server did not answer; nothing was put in the tray.");
+    const known = toColumns([all]);
+    const kept = toRows(all.symbols, [all]).filter((row) => !inTray.has(row.symbol));
+    const values = Object.fromEntries(kept.map((row) => [row.symbol, valuesOf(known, row, spoken)]));
     changeTray.mutate({
       kind: "change",
-      change: { op: "add", symbols: list, why: { ...why, values: {} }, values, version: null },
+      change: { op: "add", symbols: kept.map((row) => row.symbol), why: { ...why, values: {} }, values, version: null },
     });
   }
 
@@ -277,7 +333,7 @@ export function ScreenAt({
           onForget={() => setAside(null)}
         />
       </Stack>
-      <section className="results" aria-label="Results">
+      <section className="results" aria-label="Results" aria-busy={answer.isPlaceholderData}>
         <header>
           <h2 aria-live="polite">
             {reply ? (
@@ -365,11 +421,12 @@ export function ScreenAt({
           </Empty>
         ) : screen.view === "gallery" ? (
           <Gallery
-            rows={sorted}
+            rows={rows}
             columns={columns}
             what={params.get("chart") === "volatility" ? "volatility" : "price"}
             size={sizeOf(params.get("size"))}
             period={periodOf(params.get("period"))}
+            onSeen={onSeen}
             asOf={asOf}
             focused={focused}
             onFocus={focus}
@@ -392,12 +449,14 @@ export function ScreenAt({
           </Suspense>
         ) : (
           <Results
-            rows={sorted}
+            rows={rows}
             ids={ids}
             columns={columns}
             metrics={metricMap}
             scale={scale}
             sort={screen.sort}
+            order={asked?.sort?.join() ?? ""}
+            onSeen={onSeen}
             onSort={(sort) => write(writeScreen({ ...screen, sort }, base.screen))}
             asOf={asOf}
             focused={focused}

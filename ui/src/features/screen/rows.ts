@@ -2,7 +2,12 @@ import type { Metric, Schemas, ScreenReply } from "@/shared/api/client";
 import type { Rule } from "./state";
 
 export type Column = Schemas["ColumnReply"];
-export type Row = { i: number; symbol: string; company: string; sector: string };
+/** A survivor; its company and numbers are there when its page has come. */
+export type Row = { i: number; symbol: string; company: string; sector: string; loaded: boolean };
+export type Page = Schemas["RowsReply"];
+
+/** Rows that are asked for together. */
+export const PAGE = 100;
 
 /** Columns that are drawn from two numbers each. */
 export const DRAWN: Record<string, { label: string; needs: [string, string] }> = {
@@ -15,18 +20,45 @@ export function needed(ids: string[]): string[] {
   return [...new Set(ids.flatMap((id) => DRAWN[id]?.needs ?? [id]))];
 }
 
-export function toRows(reply: ScreenReply): Row[] {
-  return reply.symbols.map((symbol, i) => ({
-    i,
-    symbol,
-    company: reply.companies[i] ?? "",
-    sector: reply.sectors[i] ?? "",
-  }));
+/** The page that comes with a screen's answer, whose symbols are those of all survivors. */
+export const firstPage = (reply: ScreenReply): Page => ({
+  ...reply,
+  symbols: reply.symbols.slice(reply.first, reply.first + reply.companies.length),
+});
+
+/** Pages that belong to these survivors: one that was read from another moment of the market waits for its own. */
+export const belonging = (symbols: string[], pages: Page[]): Page[] =>
+  pages.filter((page) => page.symbols.every((symbol, k) => symbols[page.first + k] === symbol));
+
+export function toRows(symbols: string[], pages: Page[]): Row[] {
+  const rows = symbols.map((symbol, i): Row => ({ i, symbol, company: "", sector: "", loaded: false }));
+  for (const page of pages)
+    page.symbols.forEach((symbol, k) => {
+      const i = page.first + k;
+      rows[i] = { i, symbol, company: page.companies[k] ?? "", sector: page.sectors[k] ?? "", loaded: true };
+    });
+  return rows;
 }
 
+/** Columns by key, with the values of all pages where their rows are. */
 export type Columns = Map<string, Column>;
 
-export const toColumns = (reply: ScreenReply): Columns => new Map(reply.columns.map((column) => [column.key, column]));
+export function toColumns(pages: Page[]): Columns {
+  const columns: Columns = new Map();
+  for (const page of pages)
+    for (const part of page.columns) {
+      const column = columns.get(part.key) ?? { ...part, numbers: [], texts: [], reasons: {} };
+      part.numbers.forEach((value, k) => {
+        column.numbers[page.first + k] = value;
+      });
+      part.texts.forEach((text, k) => {
+        column.texts[page.first + k] = text;
+      });
+      Object.assign(column.reasons, part.reasons);
+      columns.set(part.key, column);
+    }
+  return columns;
+}
 
 export const valueAt = (columns: Columns, key: string, row: Row): number | null =>
   columns.get(key)?.numbers[row.i] ?? null;
@@ -60,35 +92,7 @@ export function valuesOf(columns: Columns, row: Row, keys: string[]): Record<str
   return Object.fromEntries(keys.map((key) => [key, columns.get(key)?.numbers[row.i] ?? null]));
 }
 
-/** Rows in the order of up to two keys; what has no value comes last whichever way. */
-export function ordered(rows: Row[], columns: Columns, sort: string[]): Row[] {
-  const keys = sort.map((key) => ({ key: key.replace(/^-/, ""), sign: key.startsWith("-") ? -1 : 1 }));
-  const out = [...rows];
-  out.sort((a, b) => {
-    for (const { key, sign } of keys) {
-      const order = compare(a, b, key, sign, columns);
-      if (order !== 0) return order;
-    }
-    return a.i - b.i;
-  });
-  return out;
-}
-
-function compare(a: Row, b: Row, key: string, sign: number, columns: Columns): number {
-  if (key === "symbol" || key === "company") return sign * a[key].localeCompare(b[key]);
-  const column = columns.get(key);
-  if (!column) return 0;
-  if (column.kind === "text") return sign * (column.texts[a.i] ?? "").localeCompare(column.texts[b.i] ?? "");
-  const [x, y] = [column.numbers[a.i] ?? null, column.numbers[b.i] ?? null];
-  if (x === null || y === null) return x === y ? 0 : x === null ? 1 : -1;
-  return sign * (x - y);
-}
-
 /** The scale that the brackets of one table share: nine names in ten fit, the rest show an arrow. */
-export function sharedScale(rows: Row[], columns: Columns): number {
-  const levels = rows
-    .map((row) => Math.max(valueAt(columns, "iv30", row) ?? 0, valueAt(columns, "hv21", row) ?? 0))
-    .filter((level) => level > 0)
-    .sort((a, b) => a - b);
-  return levels.length ? Math.max(10, (levels[Math.floor(levels.length * 0.93)] ?? 10) * 1.06) : 10;
+export function sharedScale(columns: Columns): number {
+  return Math.max(10, 1.06 * Math.max(...["iv30", "hv21"].map((key) => columns.get(key)?.usual_highest ?? 0)));
 }

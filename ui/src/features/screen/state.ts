@@ -144,7 +144,9 @@ export function readScreen(params: URLSearchParams, base: Screen): Screen {
     rules: rules === null ? base.rules : readRules(rules),
     anyGroups: list("any", base.anyGroups.map(String)).map(Number).filter(Number.isInteger),
     columns: list("cols", base.columns).slice(0, 40),
-    sort: list("sort", base.sort).slice(0, 2),
+    sort: list("sort", base.sort)
+      .filter((key) => key.length <= 80)
+      .slice(0, 2),
     view: view === "table" || view === "gallery" || view === "map" ? view : base.view,
   };
 }

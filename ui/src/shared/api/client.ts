@@ -65,6 +65,7 @@ function keyed(change: object): { headers: Record<string, string> } {
 
 export type AsOfRequest = { as_of?: string };
 export type ScreenRequest = Schemas["ScreenRequest"];
+export type RowsRequest = Schemas["RowsRequest"];
 export type DossierRequest = NonNullable<operations["dossier_read_dossier__path_symbol__get"]["parameters"]["query"]>;
 export type OverTimeRequest = NonNullable<
   operations["dossier_read_over_time_over_time__path_symbol__get"]["parameters"]["query"]
@@ -97,6 +98,7 @@ export const api = {
   deleteOwnMetric: (id: number) => unwrap(client.DELETE("/api/own-metrics/{id}", { params: { path: { id } } })),
   restoreOwnMetric: (id: number) => unwrap(client.POST("/api/own-metrics/{id}/restore", { params: { path: { id } } })),
   screen: (body: ScreenRequest, signal: AbortSignal) => unwrap(client.POST("/api/screen", { body, signal })),
+  screenRows: (body: RowsRequest, signal?: AbortSignal) => unwrap(client.POST("/api/screen/rows", { body, signal })),
   series: (body: Schemas["SeriesRequest"], signal: AbortSignal) =>
     unwrap(client.POST("/api/screen/series", { body, signal })),
   screens: () => unwrap(client.GET("/api/screens")),

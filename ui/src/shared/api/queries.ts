@@ -1,5 +1,13 @@
-import { keepPreviousData, QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useMemo } from "react";
+import {
+  keepPreviousData,
+  QueryClient,
+  type UseQueryResult,
+  useMutation,
+  useQueries,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
+import { useEffect, useMemo, useState } from "react";
 import { askWhichIsKept } from "@/shared/conflict";
 import {
   ApiError,
@@ -9,6 +17,7 @@ import {
   type Metric,
   type OverTimeRequest,
   type PositioningRequest,
+  type RowsRequest,
   type Schemas,
   type ScreenDraft,
   type ScreenRequest,
@@ -28,7 +37,12 @@ export const queryClient = new QueryClient({
   },
 });
 
-export const useMarket = () => useQuery({ queryKey: ["market"], queryFn: api.market, refetchInterval: 15_000 });
+export const useMarket = () =>
+  useQuery({
+    queryKey: ["market"],
+    queryFn: api.market,
+    refetchInterval: (query) => (query.state.data?.coming ? 2_000 : 15_000),
+  });
 export const useNames = () =>
   useQuery({ queryKey: ["names"], queryFn: api.names, staleTime: Number.POSITIVE_INFINITY });
 
@@ -47,18 +61,42 @@ export function useMetricMap(): Map<string, Metric> {
   return useMemo(() => new Map(metrics.map((metric) => [metric.key, metric])), [metrics]);
 }
 
-/** A screen's answer, with the request it answers: while the next one is on its way the last one is shown. */
-export function useScreen(request: ScreenRequest, enabled: boolean) {
+/**
+ * A screen's answer, with the request it answers: while the next one is on its way the last one is shown. A hand that moves asks
+ * once at a time: what it asked last is sent when the answer before is there, so that a drag is drawn as fast as answers come.
+ */
+export function useScreen(request: ScreenRequest) {
   const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["screen", version, request],
-    queryFn: async ({ signal }) => ({ request, reply: await api.screen(request, signal) }),
+  const [asked, setAsked] = useState(request);
+  const answer = useQuery({
+    queryKey: ["screen", version, asked],
+    queryFn: async ({ signal }) => ({ request: asked, reply: await api.screen(asked, signal) }),
     placeholderData: keepPreviousData,
-    enabled,
     // A drag leaves one answer a pixel behind.
     gcTime: 5_000,
   });
+  const waiting = answer.isFetching && answer.failureCount === 0;
+  useEffect(() => {
+    if (!waiting) setAsked(request);
+  }, [waiting, request]);
+  return { ...answer, isPlaceholderData: answer.isPlaceholderData || asked !== request };
 }
+
+/** Pages of a screen's survivors besides the one that came with its answer. */
+export function useScreenPages(request: RowsRequest, firsts: number[]) {
+  const version = useMarket().data?.version;
+  return useQueries({
+    queries: firsts.map((first) => ({
+      queryKey: ["screen-rows", version, request, first],
+      queryFn: ({ signal }: { signal: AbortSignal }) => api.screenRows({ ...request, first }, signal),
+      gcTime: 60_000,
+    })),
+    combine: seenPages,
+  });
+}
+
+const seenPages = (answers: UseQueryResult<Schemas["RowsReply"]>[]) =>
+  answers.flatMap((answer) => (answer.data ? [answer.data] : []));
 
 export const useScreens = () => useQuery({ queryKey: ["screens"], queryFn: api.screens });
 export const useBaskets = () => useQuery({ queryKey: ["baskets"], queryFn: api.baskets });

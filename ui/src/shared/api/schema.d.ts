@@ -433,6 +433,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/screen/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Some of the names that a stack leaves, column by column. */
+        post: operations["screen_read_rows_screen_rows_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/screen/series": {
         parameters: {
             query?: never;
@@ -883,13 +900,17 @@ export interface components {
         };
         /**
          * ColumnReply
-         * @description One column for every survivor: numbers (a condition is 1 or 0) or texts, and why some are missing, by symbol.
+         * @description One column for the names told about: numbers (a condition is 1 or 0) or texts, and why some are missing, by symbol.
+         *
+         *     `lowest`, `highest` and `usual_highest`, below which 93 % are, are of all survivors.
          */
         ColumnReply: {
             /** Decimals */
             decimals: number;
             /** Error */
             error: string | null;
+            /** Highest */
+            highest: number | null;
             /** Key */
             key: string;
             /**
@@ -899,6 +920,8 @@ export interface components {
             kind: "number" | "condition" | "text";
             /** Label */
             label: string;
+            /** Lowest */
+            lowest: number | null;
             /** Numbers */
             numbers: (number | null)[];
             /** Reasons */
@@ -911,6 +934,18 @@ export interface components {
             texts: string[];
             /** Unit */
             unit: string;
+            /** Usual Highest */
+            usual_highest: number | null;
+        };
+        /**
+         * Coming
+         * @description What of the market is still being made, and how many percent of it are.
+         */
+        Coming: {
+            /** Percent */
+            percent: number;
+            /** What */
+            what: string;
         };
         /** Cone */
         Cone: {
@@ -1674,6 +1709,7 @@ export interface components {
              * @description In exchange time
              */
             as_of: string;
+            coming: components["schemas"]["Coming"] | null;
             /** Names */
             names: number;
             /**
@@ -2268,6 +2304,60 @@ export interface components {
             sessions: string[];
         };
         /**
+         * RowsReply
+         * @description Some survivors, column by column: the `first` one told about and those that follow it.
+         */
+        RowsReply: {
+            /** Columns */
+            columns: components["schemas"]["ColumnReply"][];
+            /** Companies */
+            companies: string[];
+            /** First */
+            first: number;
+            /** Sectors */
+            sectors: string[];
+            /** Symbols */
+            symbols: string[];
+            /** Version */
+            version: number;
+        };
+        /**
+         * RowsRequest
+         * @description Some of the names that a stack leaves.
+         */
+        RowsRequest: {
+            /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Columns
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Count
+             * @description How many are told about
+             * @default 10000
+             */
+            count: number;
+            /**
+             * First
+             * @description The first name told about, in that order
+             * @default 0
+             */
+            first: number;
+            /**
+             * Sort
+             * @description Keys, - before one that falls; none: the market's order
+             * @default []
+             */
+            sort: string[];
+            stack: components["schemas"]["StackBody"];
+        };
+        /**
          * RuleBody
          * @description One rule: its text, on which bars, whether it is switched on, and the group it belongs to.
          */
@@ -2492,7 +2582,7 @@ export interface components {
         };
         /**
          * ScreenReply
-         * @description Survivors, column by column, and the funnel.
+         * @description All survivors by symbol, in order, some of them column by column, and the funnel.
          */
         ScreenReply: {
             changed: components["schemas"]["Changed"] | null;
@@ -2500,6 +2590,8 @@ export interface components {
             columns: components["schemas"]["ColumnReply"][];
             /** Companies */
             companies: string[];
+            /** First */
+            first: number;
             /** Newest */
             newest: boolean;
             /** Rules */
@@ -2542,6 +2634,24 @@ export interface components {
              * @default []
              */
             columns: string[];
+            /**
+             * Count
+             * @description How many are told about
+             * @default 10000
+             */
+            count: number;
+            /**
+             * First
+             * @description The first name told about, in that order
+             * @default 0
+             */
+            first: number;
+            /**
+             * Sort
+             * @description Keys, - before one that falls; none: the market's order
+             * @default []
+             */
+            sort: string[];
             stack: components["schemas"]["StackBody"];
         };
         /**
@@ -5667,6 +5777,93 @@ export interface operations {
                     "application/json": Record<string, never>;
                     "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
                     "text/csv": string;
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    screen_read_rows_screen_rows_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RowsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RowsReply"];
                 };
             };
             /** @description Forbidden */

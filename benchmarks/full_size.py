@@ -1,0 +1,236 @@
+"""A market of 6,000 names, 504 sessions and about 1,500,000 contracts, made by the simulator itself and measured through HTTP.
+
+Making it takes ten minutes and more. The folder is kept when one is named: `python benchmarks/full_size.py FOLDER`.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import multiprocessing
+import sys
+import tempfile
+import threading
+import time
+import urllib.request
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import psutil
+from playwright.sync_api import sync_playwright
+from sqlalchemy import Engine, func, select
+
+from flinch.feeds.load_simulated import load_demo_market
+from flinch.feeds.publish import publish
+from flinch.feeds.simulated import simulate
+from flinch.serving import make_server
+from flinch.store.engine import make_engine
+from flinch.store.local_server import LocalServer, free_port
+from flinch.store.market.chain import stored
+from flinch.store.market.models import OptionQuote
+from flinch.store.market.state import advance, begin_moment, read_state
+from flinch.store.migrate import migrate_market, migrate_owned
+from hand import BROWSER, COLUMNS, RULES
+from measure import table
+
+NAMES = 6_000
+_DRAG_STEPS, _DRAG_SECONDS = 60, 2.0
+_PAGE = 100
+_EVIDENCE = ["15 <= price <= 250", "iv30 >= 30", "close > sma(close, 50)", "rsi(14) < 65", "iv_hv_ratio >= 1.1"]
+
+
+def serve(market_url: str, owned_url: str, port: int) -> None:
+    """The application on a database, in a process of its own."""
+    from flinch.app import create_app
+    from flinch.market import warm
+    from flinch.memory import give_back, keep_little
+    from flinch.settings import Settings
+
+    keep_little()
+    app = create_app(Settings(market_url=market_url, owned_url=owned_url))
+
+    def prepare() -> None:
+        warm(app.extensions["flinch"].holder.current(), lambda share: None)
+        give_back()
+
+    threading.Thread(target=prepare, daemon=True).start()
+    make_server(app, "127.0.0.1", port).run()
+
+
+class Served:
+    """The process, asked over HTTP."""
+
+    def __init__(self, server: LocalServer) -> None:
+        self.port = free_port()
+        self.address = f"http://127.0.0.1:{self.port}"
+        began = time.perf_counter()
+        self.process = multiprocessing.get_context("spawn").Process(
+            target=serve, args=(server.market_url, server.owned_url, self.port), daemon=True
+        )
+        self.process.start()
+        while True:
+            try:
+                self.ask("/api/screen", {"stack": {"universe": "all"}, "count": _PAGE})
+                break
+            except OSError:
+                time.sleep(0.1)
+        self.seconds = time.perf_counter() - began
+
+    def ask(self, path: str, body: object = None, *, packed: bool = False) -> bytes:
+        """The bytes of an answer, as they travel when `packed`."""
+        data = None if body is None else json.dumps(body).encode()
+        headers = {"Content-Type": "application/json"} | ({"Accept-Encoding": "gzip"} if packed else {})
+        with urllib.request.urlopen(urllib.request.Request(self.address + path, data, headers), timeout=120) as answer:
+            return bytes(answer.read())
+
+    def memory(self) -> float:
+        """Resident, in GB."""
+        return float(psutil.Process(self.process.pid).memory_info().rss) / (1 << 30)
+
+    def stop(self) -> None:
+        self.process.terminate()
+        self.process.join()
+
+
+def nine_rules(step: int) -> dict[str, Any]:
+    """A screen of nine rules, one of whose edges moves."""
+    rules = [{"text": rule.format(edge=round(5 + 0.37 * step, 2))} for rule in RULES]
+    return {"stack": {"universe": "all", "rules": rules}, "columns": COLUMNS, "sort": ["-iv_hv_ratio"], "count": _PAGE}
+
+
+def answers_of_a_drag(address: str) -> int:
+    """How many answers are drawn while an edge is dragged for two seconds."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(**BROWSER)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(f"{address}/screen")
+        page.wait_for_selector("tr[aria-rowindex]")
+        page.wait_for_timeout(3_000)
+        page.evaluate(
+            """() => { window.drawn = new Set(); new MutationObserver(() =>
+            window.drawn.add(document.querySelector(".results h2").innerText)).observe(
+            document.querySelector(".results h2"), { childList: true, subtree: true, characterData: true }); }"""
+        )
+        box = page.get_by_role("slider", name="Implied over historical volatility, lower edge").bounding_box()
+        assert box is not None
+        y = box["y"] + box["height"] / 2
+        page.mouse.move(box["x"] + box["width"] / 2, y)
+        page.mouse.down()
+        for step in range(_DRAG_STEPS):
+            began = time.perf_counter()
+            page.mouse.move(box["x"] + 30 + 2 * step, y)
+            page.wait_for_timeout(max(0.0, 1e3 * (_DRAG_SECONDS / _DRAG_STEPS - time.perf_counter() + began)))
+        drawn = int(page.evaluate("window.drawn.size"))
+        page.mouse.up()
+        browser.close()
+    return drawn
+
+
+def measure(server: LocalServer) -> None:
+    """Everything that is asked of a full-size market."""
+    engine = make_engine(server.market_url)
+    served = Served(server)
+    time.sleep(45)
+    warm = served.memory()
+    for step in range(10):
+        served.ask("/api/screen", nine_rules(step))
+    edges = []
+    for step in range(200):
+        began = time.perf_counter()
+        served.ask("/api/screen", nine_rules(step))
+        edges.append(time.perf_counter() - began)
+    size = len(served.ask("/api/screen", nine_rules(0) | {"stack": {"universe": "all"}}, packed=True))
+    drag = answers_of_a_drag(served.address)
+    evidence = []
+    for n in range(3):
+        body = {"stack": {"universe": "all", "rules": [{"text": rule} for rule in _EVIDENCE]}, "fresh": bool(n)}
+        began = time.perf_counter()
+        served.ask("/api/screen/evidence", body)
+        evidence.append(time.perf_counter() - began)
+    worked, most, done = served.memory(), 0.0, threading.Event()
+
+    def watch() -> None:
+        nonlocal most
+        while not done.wait(0.05):
+            most = max(most, served.memory())
+
+    watcher = threading.Thread(target=watch)
+    watcher.start()
+    before = json.loads(served.ask("/api/market"))["version"]
+    state = read_state(engine)
+    assert state is not None
+    contracts = read_chain_size(engine, state.as_of)
+    # The newest snapshot is published once more and served as a new version.
+    begin_moment(engine)
+    began, spent = time.perf_counter(), time.process_time()
+    publish(engine)
+    published = time.perf_counter() - began, time.process_time() - spent
+    advance(engine, state.as_of)
+    while json.loads(served.ask("/api/market"))["version"] == before:
+        time.sleep(0.2)
+    done.set()
+    watcher.join()
+    served.stop()
+    disk = sum(file.stat().st_size for file in (server.data / "flinch_market_demo").iterdir()) / (1 << 30)
+    table(
+        f"A full-size market: {NAMES:,} names, 504 sessions, {contracts:,} contracts",
+        [
+            ("start to the first answered page", f"{served.seconds:.0f} s", "", "< 12 s"),
+            ("web process, warm", f"{warm:.1f} GB", "", "< 2.0 GB"),
+            ("after 200 screens, a drag and evidence", f"{worked:.1f} GB", "", "< 2.0 GB"),
+            ("at a swap of versions", f"{most:.1f} GB", "", "< 3.0 GB"),
+            ("nine rules over HTTP, 95th percentile", f"{1e3 * np.quantile(edges, 0.95):.0f} ms", "", "< 50 ms"),
+            (f"answers drawn in a drag of {_DRAG_STEPS} steps, 2 s", str(drag), "", "≥ 30"),
+            ("a screen's answer of all names", f"{size / 1e3:.0f} kB", "", "< 60 kB"),
+            ("evidence of five rules over HTTP", f"{min(evidence):.2f} s", "", "< 1.2 s"),
+            ("publishing a snapshot", f"{published[0]:.1f} s ({published[1]:.1f} CPU s)", "", "< 10 s"),
+            ("the database on disk", f"{disk:.1f} GB", "", "< 3 GB"),
+        ],
+    )
+
+
+def read_chain_size(engine: Engine, taken_at: dt.datetime) -> int:
+    """Contracts of a snapshot."""
+    rows = select(func.count()).select_from(OptionQuote).where(OptionQuote.taken_at == stored(taken_at))
+    with engine.connect() as connection:
+        return int(connection.execute(rows).scalar_one())
+
+
+def make(market_url: str, owned_url: str) -> None:
+    """Simulate the market and load it."""
+    began = time.perf_counter()
+    market = simulate(names=NAMES)
+    print(f"simulated in {time.perf_counter() - began:.0f} s", file=sys.stderr, flush=True)
+    engine = make_engine(market_url)
+    migrate_market(engine)
+    migrate_owned(make_engine(owned_url))
+    load_demo_market(engine, lambda stage, share: None, market=market)
+    print(f"loaded after {time.perf_counter() - began:.0f} s", file=sys.stderr, flush=True)
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as temporary:
+        folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path(temporary)
+        there = (folder / "made").exists()
+        server = LocalServer(folder / "database")
+        if not there:
+            server.erase()
+        server.start()
+        try:
+            if not there:
+                # In a process of its own, which gives all its memory back.
+                child = multiprocessing.get_context("spawn").Process(
+                    target=make, args=(server.market_url, server.owned_url)
+                )
+                child.start()
+                child.join()
+                assert child.exitcode == 0
+                (folder / "made").touch()
+            measure(server)
+        finally:
+            server.stop()
+
+
+if __name__ == "__main__":
+    main()
