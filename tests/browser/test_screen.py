@@ -420,7 +420,7 @@ def test_categories_are_ticked_with_counts(quiet_page: Page):
 
 
 def test_names_that_came_and_went_stay_within_their_part(quiet_page: Page):
-    page = open_screen(quiet_page, "/screen?screen=s-premium-to-sell")
+    page = open_screen(quiet_page, address("change_pct >= 1.5"))
     page.get_by_role("button", name="what changed").click()
     changed = page.get_by_role("region", name="What changed")
     expect(changed.locator("h3", has_text="came in")).to_be_visible()

@@ -25,7 +25,7 @@ def test_it_is_large_and_every_entry_explains_itself():
 
 def test_every_metric_has_a_value_for_most_names_it_applies_to(market: View):
     rare = {"after_hours_last", "after_hours_volume", "days_to_ex_dividend", "next_dividend", "next_dividend_pct",
-            "gap_above_pct", "dividend_growth", "iv_week", "earnings_reaction", "flip", "flip_distance",
+            "gap_above_pct", "gap_below_pct", "dividend_growth", "iv_week", "earnings_reaction", "flip", "flip_distance",
             "flip_distance_moves"}  # fmt: skip
     stocks = market.frame.kind == "stock"
     for metric in METRICS.values():

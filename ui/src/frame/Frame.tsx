@@ -5,16 +5,19 @@ import { asOfDay, lastAddress, useAsOf } from "@/shared/address";
 import { ApiError } from "@/shared/api/client";
 import { useChangeTray, useMarket, useToggleTray, useTray } from "@/shared/api/queries";
 import { Mark } from "@/shared/chart/Mark";
+import { useConflict } from "@/shared/conflict";
 import { date, instant } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
-import { ConflictDialog } from "./ConflictDialog";
+import { later } from "@/shared/ui/later";
 import { GoTo } from "./GoTo";
-import { Keys } from "./Keys";
-import { Lists } from "./Lists";
 import { Peek } from "./Peek";
 import { useSubject } from "./subject";
 import { TrayBar } from "./TrayBar";
 import { useTheme } from "./theme";
+
+const ConflictDialog = later(() => import("./ConflictDialog").then((part) => part.ConflictDialog));
+const Keys = later(() => import("./Keys").then((part) => part.Keys));
+const Lists = later(() => import("./Lists").then((part) => part.Lists));
 
 /** What stays around every page: top bar, Peek, tray, and the keys. */
 export function Frame() {
@@ -28,6 +31,7 @@ export function Frame() {
   const navigate = useNavigate();
   const location = useLocation();
   const tray = useTray();
+  const conflict = useConflict();
   const change = useChangeTray();
   const { toggle } = useToggleTray();
   // The session goes along from page to page.
@@ -89,7 +93,7 @@ export function Frame() {
       </header>
       <Away />
       <Coming />
-      <ConflictDialog />
+      {conflict && <ConflictDialog />}
       <main>
         <Outlet />
       </main>
@@ -100,7 +104,7 @@ export function Frame() {
       )}
       <TrayBar listRef={trayList} onLists={() => setLists(true)} />
       {lists && <Lists onHide={() => setLists(false)} />}
-      <Keys show={keysShown} onHide={() => setKeysShown(false)} />
+      {keysShown && <Keys show onHide={() => setKeysShown(false)} />}
     </div>
   );
 }

@@ -6,11 +6,9 @@ import { useMarket } from "@/shared/api/queries";
 import { PriceSpark, VolatilitySpark } from "@/shared/chart/Spark";
 import { arrow, number, signed } from "@/shared/format";
 import { type Columns, type Row, valueAt } from "./rows";
+import { SIZES, type Size } from "./ViewTools";
 
 const PAGE = 48;
-export const SIZES = { small: [150, 84], middle: [214, 112], large: [330, 168] } as const;
-export type Size = keyof typeof SIZES;
-export const PERIODS = [21, 63, 126, 252, 504];
 
 /** The survivors as small charts, walked with the arrow keys. */
 export function Gallery({

@@ -29,11 +29,9 @@ import {
 import { count, date, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { AsOf } from "@/shared/ui/AsOf";
+import { later } from "@/shared/ui/later";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
 import { Changed } from "./Changed";
-import { ColumnPicker } from "./ColumnPicker";
-import { Evidence } from "./Evidence";
-import { Gallery } from "./Gallery";
 import { type Look, useAside, useLook } from "./kept";
 import { Results } from "./Results";
 import { Asking, ResultsTools } from "./ResultsTools";
@@ -51,13 +49,17 @@ import {
   valuesOf,
   withMeasured,
 } from "./rows";
-import { SaveDialog, ScreensDialog } from "./Screens";
 import { Narrowest, Stack, universeWords } from "./Stack";
 import { StackHead } from "./StackHead";
 import { COLUMNS, FIRST, isChanged, readScreen, reasonFor, type Screen, toBody, type View, writeScreen } from "./state";
 import { GalleryTools, MetricSelect, periodOf, sizeOf } from "./ViewTools";
 import { useWalk } from "./walk";
 
+const ColumnPicker = later(() => import("./ColumnPicker").then((part) => part.ColumnPicker));
+const Evidence = later(() => import("./Evidence").then((part) => part.Evidence));
+const Gallery = later(() => import("./Gallery").then((part) => part.Gallery));
+const SaveDialog = later(() => import("./Screens").then((part) => part.SaveDialog));
+const ScreensDialog = later(() => import("./Screens").then((part) => part.ScreensDialog));
 const MarketMap = lazy(() => import("./MarketMap"));
 const ALWAYS = ["price", "change_pct"];
 

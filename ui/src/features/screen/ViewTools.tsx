@@ -1,5 +1,8 @@
 import type { useMetricMap } from "@/shared/api/queries";
-import { PERIODS, SIZES, type Size } from "./Gallery";
+
+export const SIZES = { small: [150, 84], middle: [214, 112], large: [330, 168] } as const;
+export type Size = keyof typeof SIZES;
+const PERIODS = [21, 63, 126, 252, 504];
 
 export function GalleryTools({
   params,
