@@ -79,7 +79,7 @@ class Load:
     def costly(self, seed: int, until: float) -> None:
         rng = random.Random(seed)
         while time.monotonic() < until:
-            parts = [f"rank_pct(close + {rng.random():.6f}, {240 + n})" for n in range(10)]
+            parts = [f"median(close + {rng.random():.6f}, {240 + n})" for n in range(10)]
             body = {"stack": {"rules": [{"text": " + ".join(parts) + " > 0"}]}, "columns": []}
             try:
                 self.ask("/api/screen", body)

@@ -156,8 +156,8 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
             # What has to be compiled on this machine is compiled now, and not under somebody's first rule.
             warm(market, lambda share: None)
             give_back()
-            if maker is not None:
-                maker.go_on.set()
+        if maker is not None:
+            maker.go_on.set()
 
     def watch() -> None:
         for second in itertools.count():

@@ -161,6 +161,17 @@ def test_a_bet_on_a_fall_is_judged_by_falls_and_so_are_its_base_rates():
     assert found.measures["size"].fired.value == pytest.approx(2), "size has no side"
 
 
+def test_a_price_that_stood_still_is_won_by_neither_side():
+    # On the day of the case one other name fell and one stood still; on the name's own other days it stood still, fell and rose.
+    outcome = np.array([[-1.0, 0.0, -2.0, 1.0], [0.0, 1.0, 1.0, 1.0], [-1.0, 1.0, 1.0, 1.0]])
+    fired = np.zeros(outcome.shape, dtype=bool)
+    fired[0, 0] = True
+    found = study(outcome, np.ones(outcome.shape, dtype=bool), fired, horizon=1, looks=1, side=-np.ones((1, 1)))
+    won = found.measures["up"]
+    assert (won.fired.value, won.same_days.value) == (1, pytest.approx(2 / 3))
+    assert won.other_days.value == pytest.approx(1 / 3)
+
+
 def test_a_case_without_a_side_is_left_out():
     outcome, fired = np.ones((1, 3)), np.ones((1, 3), dtype=bool)
     found = study(outcome, fired, fired, horizon=1, looks=1, side=np.array([[1.0, 0.0, np.nan]]))

@@ -137,6 +137,9 @@ def test_a_correlation_wants_42_sessions_that_both_have():
 
     assert known(42)
     assert not known(41)
+    # With nothing missing at all as well.
+    assert np.isnan(return_correlations(close[:, :42])).all()
+    assert np.isfinite(return_correlations(close[:, :43])).all()
 
 
 def test_a_tenth_of_a_funds_weight_may_be_missing_and_no_more():

@@ -288,8 +288,9 @@ def study(
     else:
         counted = counted & (np.isfinite(side) & (side != 0))
         sides = side
+    there = np.isfinite(outcome) if ranges is None else np.isfinite(outcome) & np.isfinite(ranges)
     reached = np.zeros_like(outcome) if ranges is None else ranges
-    known = np.where(np.isfinite(reached) & np.isfinite(outcome), outcome, np.nan)
+    known = np.where(there, outcome, np.nan)
     sums, by_name, cells = np.zeros((3, 6, sessions)), np.zeros((3, 6, names)), np.zeros((2, 6, 3))
     _collect(
         known,

@@ -475,15 +475,15 @@ _FUNCTIONS = (
 FUNCTIONS: dict[str, Function] = {function.name: function for function in _FUNCTIONS}
 
 COSTS: dict[str, tuple[float, float]] = {
-    "lag": (12, 0), "change": (15, 0), "pct_change": (22, 0), "mean": (25, 0.7), "median": (40, 1.5), "std": (20, 1.8),
-    "sum": (15, 0.9), "min": (15, 1), "max": (15, 1), "rank_pct": (25, 2.2), "pct_among": (25, 0.9), "range_pct": (25, 2.3),
-    "zscore": (35, 2.4), "slope": (30, 3), "share_of_sessions": (46, 0), "any_in": (33, 0), "all_in": (32, 0),
-    "sessions_since": (50, 0), "crossed_above": (14, 0), "crossed_below": (14, 0), "sma": (15, 0.9), "ema": (12, 0),
-    "wma": (20, 1), "macd": (18, 0), "adx": (95, 0), "rsi": (45, 0), "stochastic": (35, 2.5), "cci": (35, 2.5), "mfi": (70, 1.7),
-    "atr": (18, 0), "bollinger_upper": (35, 2.5), "bollinger_lower": (35, 2.6), "keltner_upper": (32, 0), "keltner_lower": (26, 0),
-    "channel": (30, 3), "hv": (30, 2), "hv_ex_earnings": (95, 1.7), "flat_bottom_run": (34, 0), "flat_top_run": (37, 0),
-    "squeeze_on": (115, 0), "squeeze_released": (115, 0), "swing_high": (22, 0.5), "swing_low": (22, 0.5),
-    "fib_extension": (70, 1), "gap_below": (24, 2.2), "gap_above": (24, 2), "abs": (8, 0), "sqrt": (10, 0), "log": (11, 0),
+    "lag": (12, 0), "change": (15, 0), "pct_change": (22, 0), "mean": (25, 0.1), "median": (45, 0.75), "std": (46, 0.5),
+    "sum": (20, 0.1), "min": (25, 0), "max": (25, 0), "rank_pct": (15, 0.15), "pct_among": (18, 0.08), "range_pct": (40, 0),
+    "zscore": (40, 0.4), "slope": (36, 0.35), "share_of_sessions": (46, 0), "any_in": (33, 0), "all_in": (32, 0),
+    "sessions_since": (50, 0), "crossed_above": (14, 0), "crossed_below": (14, 0), "sma": (22, 0.1), "ema": (12, 0),
+    "wma": (22, 0.15), "macd": (18, 0), "adx": (110, 0), "rsi": (68, 0), "stochastic": (60, 0.25), "cci": (45, 0.55), "mfi": (110, 0.25),
+    "atr": (18, 0), "bollinger_upper": (55, 0.5), "bollinger_lower": (55, 0.5), "keltner_upper": (48, 0), "keltner_lower": (48, 0),
+    "channel": (45, 0.4), "hv": (80, 1.3), "hv_ex_earnings": (130, 1.4), "flat_bottom_run": (62, 0), "flat_top_run": (62, 0),
+    "squeeze_on": (115, 0), "squeeze_released": (115, 0), "swing_high": (22, 0.1), "swing_low": (22, 0.1),
+    "fib_extension": (110, 0.2), "gap_below": (24, 1.4), "gap_above": (24, 1.2), "abs": (8, 0), "sqrt": (10, 0), "log": (11, 0),
     "exp": (11, 0), "positive": (10, 0), "smaller": (8, 0), "larger": (8, 0), "if_else": (13, 0), "is_known": (6, 0),
 }  # fmt: skip
 """What a call takes, as measured by `benchmarks/rule_costs.py`: fixed, and for each session of its window, in units of work."""
