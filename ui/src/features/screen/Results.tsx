@@ -5,6 +5,7 @@ import {
   memo,
   type ReactNode,
   type RefObject,
+  useCallback,
   useEffect,
   useMemo,
   useRef,
@@ -125,6 +126,12 @@ export function Results({
     if (at >= 0) virtual.scrollToIndex(at, { align: "auto" });
   }, [order, rows.length, at, virtual]);
 
+  // The same two functions every time, so that lines need not be drawn again because the page was.
+  const latest = useRef({ onFocus, onOpen });
+  latest.current = { onFocus, onOpen };
+  const focusRow = useCallback((row: Row) => latest.current.onFocus(row), []);
+  const openRow = useCallback((symbol: string) => latest.current.onOpen(symbol), []);
+
   const here = shown[Math.min(cursor, shown.length - 1)];
 
   function key(event: KeyboardEvent) {
@@ -198,8 +205,8 @@ export function Results({
                 cursor={row.symbol === focused ? (here?.id ?? null) : null}
                 inTray={tray.has(row.symbol)}
                 focused={row.symbol === focused}
-                onFocus={onFocus}
-                onOpen={onOpen}
+                onFocus={focusRow}
+                onOpen={openRow}
                 onCursor={setCursor}
               />
             );
@@ -300,6 +307,11 @@ type LineProps = {
   onCursor: (place: number) => void;
 };
 
+/** Whether a line may stay as it is drawn. Its values are those of its row: other values come with another row. */
+function sameLine(before: LineProps, after: LineProps): boolean {
+  return (Object.keys(after) as (keyof LineProps)[]).every((key) => key === "columns" || before[key] === after[key]);
+}
+
 /** One name. Drawn again only when something of its own changes, so that scrolling stays light. */
 const Line = memo(function Line({
   row,
@@ -365,7 +377,7 @@ const Line = memo(function Line({
       })}
     </tr>
   );
-});
+}, sameLine);
 
 function Cell({
   id,

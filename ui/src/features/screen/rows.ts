@@ -20,23 +20,48 @@ export function needed(ids: string[]): string[] {
   return [...new Set(ids.flatMap((id) => DRAWN[id]?.needs ?? [id]))];
 }
 
-/** The page that comes with a screen's answer, whose symbols are those of all survivors. */
-export const firstPage = (reply: ScreenReply): Page => ({
-  ...reply,
-  symbols: reply.symbols.slice(reply.first, reply.first + reply.companies.length),
-});
+const firsts = new WeakMap<ScreenReply, Page>();
+
+/** The page that comes with a screen's answer, whose symbols are those of all survivors; the same object every time. */
+export function firstPage(reply: ScreenReply): Page {
+  const known = firsts.get(reply);
+  if (known) return known;
+  const page = { ...reply, symbols: reply.symbols.slice(reply.first, reply.first + reply.companies.length) };
+  firsts.set(reply, page);
+  return page;
+}
 
 /** Pages that belong to these survivors: one that was read from another moment of the market waits for its own. */
 export const belonging = (symbols: string[], pages: Page[]): Page[] =>
   pages.filter((page) => page.symbols.every((symbol, k) => symbols[page.first + k] === symbol));
 
+const bare = new WeakMap<string[], Row[]>();
+const told = new WeakMap<Page, Row[]>();
+
+function once<K extends object>(kept: WeakMap<K, Row[]>, key: K, make: () => Row[]): Row[] {
+  const rows = kept.get(key) ?? make();
+  kept.set(key, rows);
+  return rows;
+}
+
+/** All survivors; a row is the same object until its page brings other values. */
 export function toRows(symbols: string[], pages: Page[]): Row[] {
-  const rows = symbols.map((symbol, i): Row => ({ i, symbol, company: "", sector: "", loaded: false }));
+  const rows = [
+    ...once(bare, symbols, () =>
+      symbols.map((symbol, i): Row => ({ i, symbol, company: "", sector: "", loaded: false })),
+    ),
+  ];
   for (const page of pages)
-    page.symbols.forEach((symbol, k) => {
-      const i = page.first + k;
-      rows[i] = { i, symbol, company: page.companies[k] ?? "", sector: page.sectors[k] ?? "", loaded: true };
-    });
+    for (const row of once(told, page, () =>
+      page.symbols.map((symbol, k) => ({
+        i: page.first + k,
+        symbol,
+        company: page.companies[k] ?? "",
+        sector: page.sectors[k] ?? "",
+        loaded: true,
+      })),
+    ))
+      rows[row.i] = row;
   return rows;
 }
 
