@@ -1,6 +1,7 @@
 """The frame in a browser: jump to a name, the tray, the keys, the themes, and a database that goes away."""
 
 import re
+import time
 
 import pytest
 from playwright.sync_api import Page, expect
@@ -243,6 +244,10 @@ def test_what_is_still_being_made_is_said_on_every_page(quiet_page: Page, engine
     said = quiet_page.get_by_role("status").filter(has_text="Not there yet")
     say_coming(engine, "earlier chains and minute bars", 40)
     try:
+        # The server looks every two seconds, when it is asked, and a page asks again after fifteen.
+        deadline = time.monotonic() + 60
+        while quiet_page.request.get("/api/market").json()["coming"] is None and time.monotonic() < deadline:
+            time.sleep(0.5)
         for path in ("/screen", "/dossier/TARNO", "/lineup"):
             quiet_page.goto(path)
             expect(said).to_contain_text("40 %", timeout=20_000)
