@@ -62,7 +62,6 @@ class Maker(NamedTuple):
     """The process that makes the market: what the first page shows, then, once it is told to go on, the rest."""
 
     process: SpawnProcess
-    first_is_there: Event
     go_on: Event
 
 
@@ -95,7 +94,7 @@ def _prepared_market(server: LocalServer) -> Iterator[Maker | None]:
         while not first_is_there.wait(0.1):
             if process.exitcode is not None:
                 raise CannotStart("the demo market could not be made; the error is above. Try again with --reset")
-        yield Maker(process, first_is_there, go_on)
+        yield Maker(process, go_on)
     finally:
         process.terminate()
         process.join()

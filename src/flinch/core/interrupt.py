@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import os
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from contextvars import ContextVar
+from contextvars import ContextVar, copy_context
+from typing import TypeVar
 
 from flinch.errors import FlinchError
+
+T = TypeVar("T")
+R = TypeVar("R")
 
 _question: ContextVar[Callable[[], None] | None] = ContextVar("question", default=None)
 
@@ -74,3 +80,11 @@ def stopped_by(question: Callable[[], None]) -> Iterator[None]:
         yield
     finally:
         _question.reset(token)
+
+
+def in_threads(work: Callable[[T], R], items: Sequence[T], most: int) -> list[R]:
+    """`work` on every item, in their order, by at most so many threads and no more than there are cores; each asks and spends as
+    the caller does."""
+    context = copy_context()
+    with ThreadPoolExecutor(min(most, len(items), os.cpu_count() or 1)) as pool:
+        return list(pool.map(lambda item: context.copy().run(work, item), items))

@@ -40,7 +40,7 @@ def _sums(values: Any, window: int, kind: int, out: Any) -> None:
         for t in range(window - 1, sessions):
             begin = t - window + 1
             total[:] = 0.0
-            if kind == 5:
+            if kind == _WEIGHTED:
                 for k in range(window):
                     row = block[begin + k]
                     for j in range(lanes):
@@ -52,20 +52,20 @@ def _sums(values: Any, window: int, kind: int, out: Any) -> None:
                 row = block[k]
                 for j in range(lanes):
                     total[j] += row[j]
-            if kind == 1:
+            if kind == _SUM:
                 for j in range(lanes):
                     out[first + j, t] = total[j]
                 continue
             for j in range(lanes):
                 total[j] /= window
-            if kind == 0:
+            if kind == _MEAN:
                 for j in range(lanes):
                     out[first + j, t] = total[j]
                 continue
             spread[:] = 0.0
             for k in range(begin, t + 1):
                 row = block[k]
-                if kind == 4:
+                if kind == _DEVIATION:
                     for j in range(lanes):
                         spread[j] += abs(row[j] - total[j])
                 else:
@@ -73,10 +73,10 @@ def _sums(values: Any, window: int, kind: int, out: Any) -> None:
                         away = row[j] - total[j]
                         spread[j] += away * away
             for j in range(lanes):
-                if kind == 4:
+                if kind == _DEVIATION:
                     out[first + j, t] = spread[j] / window
                 else:
-                    out[first + j, t] = np.sqrt(spread[j] / (window - 1 if kind == 2 else window))
+                    out[first + j, t] = np.sqrt(spread[j] / (window - 1 if kind == _SAMPLE else window))
 
 
 @njit(cache=True, nogil=True)

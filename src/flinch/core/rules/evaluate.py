@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
-from contextvars import copy_context
 from dataclasses import dataclass, field
 from typing import Any, cast
 
@@ -13,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from flinch.core.arrays import FloatArray, IntArray
-from flinch.core.interrupt import checkpoint, spend
+from flinch.core.interrupt import checkpoint, in_threads, spend
 from flinch.core.rules.functions import FUNCTIONS, SECONDS_A_UNIT, Truth
 from flinch.core.rules.nodes import WHOLE_HISTORY, Node
 
@@ -93,9 +90,7 @@ def evaluate(nodes: Sequence[Node], panel: Panel, start: int, end: int) -> list[
 
     if len(blocks) == 1:
         return run(blocks[0])
-    context = copy_context()
-    with ThreadPoolExecutor(min(len(blocks), os.cpu_count() or 1)) as pool:
-        parts = list(pool.map(lambda rows: context.copy().run(run, rows), blocks))
+    parts = in_threads(run, blocks, len(blocks))
     return [_joined([part[place] for part in parts]) for place in range(len(nodes))]
 
 

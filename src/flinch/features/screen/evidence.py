@@ -3,9 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import os
-from concurrent.futures import ThreadPoolExecutor
-from contextvars import copy_context
 from typing import Literal
 
 import numpy as np
@@ -30,7 +27,7 @@ from flinch.core.evidence import (
 )
 from flinch.core.evidence import verdict as verdict_on
 from flinch.core.evidence.words import Verdict
-from flinch.core.interrupt import checkpoint
+from flinch.core.interrupt import checkpoint, in_threads
 from flinch.core.moves import band_position, cycle_ends, cycles
 from flinch.core.rules import RuleError, evaluate
 from flinch.core.volatility import span_vol
@@ -154,9 +151,8 @@ def evidence(view: View, engine: Engine, owner: int, dictionary: Dictionary, req
         ranges = ranges_ahead(frame.high, frame.low, frame.close, expected, horizon)
         return study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT, ranges=ranges, side=side)
 
-    context = copy_context()
-    with ThreadPoolExecutor(min(2, os.cpu_count() or 1)) as pool:
-        studies = list(pool.map(lambda asked: context.copy().run(followed, *asked), HORIZONS.items()))
+    # Two at a time: each takes several arrays of the market's size.
+    studies = in_threads(lambda asked: followed(*asked), list(HORIZONS.items()), 2)
     by_day = fired.sum(axis=0)
     days, cases = int((by_day > 0).sum()), int(by_day.sum())
     return Evidence(
