@@ -28,7 +28,7 @@ from flinch.serving import make_server
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer, free_port
 from flinch.store.market.chain import stored
-from flinch.store.market.models import OptionQuote
+from flinch.store.market.models import NameChain
 from flinch.store.market.state import advance, begin_moment, read_state
 from flinch.store.migrate import migrate_market, migrate_owned
 from hand import BROWSER, COLUMNS, RULES
@@ -192,7 +192,7 @@ def measure(server: LocalServer) -> None:
 
 def read_chain_size(engine: Engine, taken_at: dt.datetime) -> int:
     """Contracts of a snapshot."""
-    rows = select(func.count()).select_from(OptionQuote).where(OptionQuote.taken_at == stored(taken_at))
+    rows = select(func.sum(NameChain.contracts)).where(NameChain.taken_at == stored(taken_at))
     with engine.connect() as connection:
         return int(connection.execute(rows).scalar_one())
 

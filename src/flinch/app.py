@@ -48,7 +48,7 @@ def create_app(settings: Settings) -> OpenAPI:
         "COMPRESS_BR_LEVEL": 4,
     }
     market, owned = (make_engine(url, patient=False) for url in (settings.market_url, settings.owned_url))
-    app.extensions["flinch"] = Services(market, owned, MarketHolder(market))
+    app.extensions["flinch"] = Services(market, owned, MarketHolder(market, settings.columns))
     for blueprint in (frame, screen, dossier, lineup, tray, baskets, handbook):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)

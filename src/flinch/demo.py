@@ -142,7 +142,9 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
     from flinch.settings import Settings
     from flinch.web import Services
 
-    app = create_app(Settings(market_url=server.market_url, owned_url=server.owned_url))
+    app = create_app(
+        Settings(market_url=server.market_url, owned_url=server.owned_url, columns=server.folder.with_name("columns"))
+    )
     services: Services = app.extensions["flinch"]
     web = make_server(app, HOST, port)
 

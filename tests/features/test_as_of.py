@@ -7,7 +7,7 @@ import json
 import numpy as np
 import pytest
 from flask.testing import FlaskClient
-from sqlalchemy import Engine, text
+from sqlalchemy import Connection, Engine, select, text, update
 from tests.kept_market import copied_database
 
 from flinch.app import create_app
@@ -15,7 +15,11 @@ from flinch.core.volatility import constant_maturity_vol
 from flinch.market import View
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
+from flinch.store.market.chain import CONTRACT
+from flinch.store.market.minutes import MINUTE
+from flinch.store.market.models import MinuteDay, NameChain
 from flinch.store.market.surfaces import read_expiries, read_surface
+from flinch.store.packing import pack, unpack
 
 MARCH, KEPT = "2026-03-02", "2026-09-03"
 AFTER = f"{KEPT} 23:00"
@@ -26,7 +30,6 @@ ALTERED = (
     f"UPDATE extended_day SET pre_high = 1, post_last = 1 WHERE session > '{KEPT}'",
     f"UPDATE position SET call_exposure = 1, put_exposure = -9, flip = 1, opened = 1 WHERE taken_at > '{AFTER}'",
     f"DELETE FROM surface_day WHERE session > '{KEPT}'",
-    f"UPDATE option_quote SET bid = 1, ask = 9, volume = 1, open_interest = 1 WHERE taken_at > '{AFTER}'",
     f"UPDATE expiry_volatility SET vol = 3, forward = 1 WHERE taken_at > '{AFTER}'",
     f"UPDATE snapshot_price SET price = 1 WHERE taken_at > '{AFTER}'",
     f"UPDATE earnings_report SET session = session + INTERVAL 3 DAY, timing = 'before_open' WHERE known_on > '{KEPT}'",
@@ -34,8 +37,32 @@ ALTERED = (
     f"UPDATE estimate SET eps_next_year = 99 WHERE known_on > '{KEPT}'",
     f"UPDATE short_interest SET shares = 1 WHERE known_on > '{KEPT}'",
     f"UPDATE dividend SET amount = 99 WHERE declared_on > '{KEPT}'",
-    f"UPDATE minute_bar SET open = 1, high = 1, low = 1, close = 1 WHERE at > '{AFTER}'",
 )
+
+
+def other_chains(connection: Connection) -> None:
+    """Every contract quoted and traded otherwise."""
+    c = NameChain
+    for taken_at, name_id, quotes in connection.execute(
+        select(c.taken_at, c.name_id, c.quotes).where(c.taken_at > AFTER)
+    ).all():
+        contracts = unpack(CONTRACT, quotes)
+        contracts["bid"], contracts["ask"], contracts["volume"], contracts["open_interest"] = 10_000, 90_000, 1, 1
+        mine = (c.taken_at == taken_at, c.name_id == name_id)
+        connection.execute(update(c).where(*mine).values(quotes=pack(contracts)))
+
+
+def other_minutes(connection: Connection) -> None:
+    """Every minute at a price of one."""
+    m = MinuteDay
+    for session, name_id, minutes in connection.execute(
+        select(m.session, m.name_id, m.minutes).where(m.session > KEPT)
+    ).all():
+        bars = unpack(MINUTE, minutes)
+        for field in ("open", "high", "low", "close"):
+            bars[field] = 10_000
+        mine = (m.session == session, m.name_id == name_id)
+        connection.execute(update(m).where(*mine).values(minutes=pack(bars)))
 
 
 @pytest.fixture(scope="module")
@@ -46,6 +73,8 @@ def other_future(tmp_path_factory: pytest.TempPathFactory):
     with make_engine(server.market_url).begin() as connection:
         for statement in ALTERED:
             assert connection.execute(text(statement)).rowcount > 0, statement
+        other_chains(connection)
+        other_minutes(connection)
     yield create_app(Settings(market_url=server.market_url, owned_url=server.owned_url)).test_client()
     server.stop()
 

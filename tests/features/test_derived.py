@@ -1,9 +1,8 @@
 """Series that follow from others, on the demo market: by hand, against the core, and for names with little history."""
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
+from tests.altered import altered
 
 from flinch.core.rules import METRICS
 from flinch.core.volatility import average_correlation, forecast_vol, session_variance
@@ -100,7 +99,7 @@ def listed_for(market: View, symbol: str, sessions: int) -> View:
     listed[row] = frame.sessions.size - sessions
     return View(
         Version(
-            replace(
+            altered(
                 frame,
                 **{key: young(getattr(frame, key)) for key in ("open", "high", "low", "close", "volume")},
                 implied={days: young(values) for days, values in frame.implied.items()},

@@ -1,10 +1,9 @@
 """Evidence over HTTP: it counts what the screen itself finds, sees no future, and finds nothing where nothing was put."""
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
 from flask.testing import FlaskClient
+from tests.altered import altered
 
 from flinch.core.rules import METRICS
 from flinch.market import PLAIN, Version, View
@@ -37,7 +36,7 @@ def test_altering_the_future_changes_no_metric_of_the_past(market: View):
     """Every metric of the catalogue: what was known on a session does not depend on what came."""
     frame, now = market.frame, 430
 
-    def altered(values):
+    def later_ones(values):
         out = values.copy()
         if out.shape[-1] == frame.sessions.size:
             out[..., now + 1 :] *= 1.7
@@ -45,11 +44,11 @@ def test_altering_the_future_changes_no_metric_of_the_past(market: View):
 
     other = View(
         Version(
-            replace(
+            altered(
                 frame,
-                **{key: altered(getattr(frame, key)) for key in ("open", "high", "low", "close", "volume")},
-                implied={days: altered(values) for days, values in frame.implied.items()},
-                daily={key: altered(values) for key, values in frame.daily.items()},
+                **{key: later_ones(getattr(frame, key)) for key in ("open", "high", "low", "close", "volume")},
+                implied={days: later_ones(values) for days, values in frame.implied.items()},
+                daily={key: later_ones(values) for key, values in frame.daily.items()},
             )
         )
     )

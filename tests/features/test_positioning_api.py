@@ -36,7 +36,7 @@ def test_the_dossier_and_the_screen_say_the_same(get, market: View, symbol: str)
         ("net", "net_exposure"),
         ("gross", "gross_exposure"),
     ):
-        assert found["now"][part] == pytest.approx(metric(market, key, symbol), rel=1e-9)
+        assert found["now"][part] == pytest.approx(metric(market, key, symbol))
     flip = np.nan if found["flip"] is None else found["flip"]
     assert flip == pytest.approx(metric(market, "flip", symbol), rel=1e-6, nan_ok=True)
     assert found["changes"]["snapshot"] == pytest.approx(metric(market, "net_exposure_change", symbol))

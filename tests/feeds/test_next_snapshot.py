@@ -10,10 +10,21 @@ import polars as pl
 
 from flinch.feeds.load_simulated import load_demo_market, next_snapshot
 from flinch.feeds.simulated import SimulatedMarket
-from flinch.market import MarketHolder
+from flinch.market import MarketFrame, MarketHolder, load_frame
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
 from flinch.store.migrate import migrate_market
+
+
+def assert_alike(one: MarketFrame, two: MarketFrame) -> None:
+    """Every array of two frames, to the last bit."""
+    for field in ("open", "high", "low", "close", "volume", "sessions", "calendar", "listed_from"):
+        np.testing.assert_array_equal(getattr(one, field), getattr(two, field), err_msg=field)
+    for group in ("implied", "daily", "derived"):
+        arrays, others = getattr(one, group), getattr(two, group)
+        assert arrays.keys() == others.keys()
+        for field, values in arrays.items():
+            np.testing.assert_array_equal(values, others[field], err_msg=field)
 
 
 def test_the_market_moves_on_with_a_snapshot(simulated: SimulatedMarket, tmp_path: Path):
@@ -26,7 +37,7 @@ def test_the_market_moves_on_with_a_snapshot(simulated: SimulatedMarket, tmp_pat
         engine = make_engine(server.market_url)
         migrate_market(engine)
         load_demo_market(engine, lambda stage, share: None, market=day, snapshots=2)
-        holder = MarketHolder(engine)
+        holder = MarketHolder(engine, tmp_path / "columns")
         early = holder.current()
         assert f"{early.as_of:%H:%M}" == "10:00"
         assert np.array_equal(early.frame.close[:, -1], day.snapshots[1].spot)
@@ -54,5 +65,11 @@ def test_the_market_moves_on_with_a_snapshot(simulated: SimulatedMarket, tmp_pat
         assert np.isfinite(net[halted]), "it was quoted at ten"
         assert np.isnan(late.metric("net_exposure")[halted]), "and is halted at half past eleven"
         assert early.metric("net_exposure")[0] == net[0], "what was read stays as it was"
+        # Only the newest session was read again, into files that the version before made: as if all had been.
+        afresh, again = load_frame(engine), load_frame(engine, tmp_path / "columns")
+        for one in (late.frame, again):
+            assert_alike(one, afresh)
+        assert_alike(early.frame.until(early.last - 1), afresh.until(early.last - 1))
+        assert len(list((tmp_path / "columns").iterdir())) == 1, "columns of earlier versions go"
     finally:
         server.stop()

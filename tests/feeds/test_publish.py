@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import numpy as np
-from sqlalchemy import Engine, and_, update
+from sqlalchemy import Engine, and_, select, update
 
 from flinch.feeds.publish import publish
 from flinch.market.frame import MarketFrame, load_frame
 from flinch.store.engine import transaction
-from flinch.store.market.chain import stored
-from flinch.store.market.models import Name, OptionQuote
+from flinch.store.market.chain import CONTRACT, stored
+from flinch.store.market.models import Name, NameChain
+from flinch.store.packing import pack, unpack
 
 
 def frame(engine: Engine) -> MarketFrame:
@@ -23,9 +24,11 @@ def test_a_name_whose_quotes_vanish_loses_todays_volatility_only_and_gets_it_bac
     row = before.index["BELUA"]
     with transaction(engine) as session:
         key = session.query(Name).filter_by(symbol="BELUA").one().id
-        mine = and_(OptionQuote.taken_at == stored(before.state.as_of), OptionQuote.name_id == key)
-        quotes = {(q.expiration, q.strike, q.is_call): (q.bid, q.ask) for q in session.query(OptionQuote).filter(mine)}
-        session.execute(update(OptionQuote).where(mine).values(bid=None, ask=None))
+        mine = and_(NameChain.taken_at == stored(before.state.as_of), NameChain.name_id == key)
+        quotes = session.execute(select(NameChain.quotes).where(mine)).scalar_one()
+        unquoted = unpack(CONTRACT, quotes)
+        unquoted["bid"] = unquoted["ask"] = -1
+        session.execute(update(NameChain).where(mine).values(quotes=pack(unquoted)))
     try:
         publish(engine)
         without = frame(engine)
@@ -37,8 +40,7 @@ def test_a_name_whose_quotes_vanish_loses_todays_volatility_only_and_gets_it_bac
         assert np.array_equal(without.implied[30][others], before.implied[30][others], equal_nan=True)
     finally:
         with transaction(engine) as session:
-            for quote in session.query(OptionQuote).filter(mine):
-                quote.bid, quote.ask = quotes[(quote.expiration, quote.strike, quote.is_call)]
+            session.execute(update(NameChain).where(mine).values(quotes=quotes))
         publish(engine)
     assert frame(engine).implied[30][row, -1] == before.implied[30][row, -1]
 

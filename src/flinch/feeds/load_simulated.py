@@ -20,7 +20,8 @@ from flinch.feeds.simulated import SimulatedMarket, Simulation
 from flinch.feeds.simulated.calendar import AS_OF, session_opens
 from flinch.feeds.state import SIMULATOR_VERSION, SOURCE
 from flinch.store.bulk import empty_market, replace_rows
-from flinch.store.market.chain import stored
+from flinch.store.market.chain import chain_rows, stored
+from flinch.store.market.minutes import minute_rows
 from flinch.store.market.models import (
     ChainSnapshot,
     ContractSeries,
@@ -33,10 +34,10 @@ from flinch.store.market.models import (
     Fundamental,
     FundMember,
     MarketBase,
-    MinuteBar,
+    MinuteDay,
     Name,
+    NameChain,
     OptionDay,
-    OptionQuote,
     Position,
     ShortInterest,
     SnapshotPrice,
@@ -69,7 +70,7 @@ def load_demo_market(
     write_market(engine, market, progress, snapshots=count)
     for place in range(1, count):
         progress("publish", (place - 1) / (count - 1))
-        publish(engine, market.snapshots[place].taken_at, newest=place == count - 1)
+        publish(engine, market.snapshots[place].taken_at)
     finish_load(engine)
     progress("publish", 1.0)
 
@@ -94,7 +95,7 @@ def load_first(engine: Engine, progress: Progress) -> tuple[Simulation, Simulate
     )
     progress("publish", 0.0)
     for snapshot in market.snapshots:
-        publish(engine, snapshot.taken_at, newest=snapshot is market.snapshots[-1])
+        publish(engine, snapshot.taken_at)
     finish_load(engine, coming=COMING)
     progress("publish", 1.0)
     return simulation, market
@@ -126,9 +127,9 @@ def load_rest(engine: Engine, simulation: Simulation, first: SimulatedMarket, pr
     # The close before the newest session again: what was opened by then is known now.
     for place in range(1, newest):
         tell("published", (place - 1) / newest)
-        publish(engine, market.snapshots[place].taken_at, newest=False)
+        publish(engine, market.snapshots[place].taken_at)
     tell("published", 1.0)
-    advance(engine, first.snapshots[-1].taken_at)
+    advance(engine, first.snapshots[-1].taken_at, past_changed=True)
 
 
 _PART = {"exposure": 0.45, "quotes": 0.15, "minutes": 0.05, "rest": 0.2, "published": 0.15}
@@ -145,8 +146,8 @@ def next_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None:
     begin_moment(engine)
     _write_snapshot(engine, market, place)
     replace_rows(engine, DailyBar, _by_session(market, _today(market), _bars_at(market, place)))
-    since = stored(market.snapshots[place - 1].taken_at)
-    replace_rows(engine, MinuteBar, _minutes(market, place).filter(pl.col("at") >= since))
+    today = market.sessions[-1].astype(object)
+    replace_rows(engine, MinuteDay, minute_rows(_minutes(market, place).filter(pl.col("session") == today)))
     taken_at = market.snapshots[place].taken_at
     publish(engine, taken_at)
     advance(engine, taken_at)
@@ -177,10 +178,10 @@ Step = Callable[[], None]
 
 def _day_tables(engine: Engine, market: SimulatedMarket, newest: int) -> list[Step]:
     """What is known of names and days, and the bars up to a snapshot; the longest first."""
-    past = _before_today(market)
+    past, summarised = _before_today(market), _summarised(market)
     tables: list[tuple[type[MarketBase], pl.DataFrame]] = [
-        (VolatilityDay, _by_session(market, past, _vols(market))),
-        (OptionDay, _by_session(market, past, market.option_days)),
+        (VolatilityDay, _by_session(market, summarised, _vols(market))),
+        (OptionDay, _by_session(market, summarised, market.option_days)),
         (ExtendedDay, _by_session(market, market.traded, market.extended._asdict())),
         (DailyBar, _by_session(market, past, _bars(market))),
         (DailyBar, _by_session(market, _today(market), _bars_at(market, newest))),
@@ -206,7 +207,7 @@ def _past_tables(engine: Engine, market: SimulatedMarket, newest: int) -> list[S
     """What the chains of all sessions came to, and the minutes up to a snapshot."""
     summarised = _summarised(market)
     return [
-        lambda: replace_rows(engine, MinuteBar, _minutes(market, newest)),
+        lambda: replace_rows(engine, MinuteDay, minute_rows(_minutes(market, newest))),
         lambda: _write_surfaces(engine, market, summarised),
         lambda: replace_rows(engine, Position, _history(market, summarised)),
     ]
@@ -251,8 +252,8 @@ def _names(market: SimulatedMarket) -> pl.DataFrame:
 def _by_session(
     market: SimulatedMarket, kept: NDArray[np.bool_], columns: Mapping[str, NDArray[np.float64]]
 ) -> pl.DataFrame:
-    name, session = np.nonzero(kept)
-    keys = {"name_id": name + 1, "session": market.sessions[session]}
+    session, name = np.nonzero(kept.T)
+    keys = {"session": market.sessions[session], "name_id": name + 1}
     return pl.DataFrame(keys | {key: array[name, session] for key, array in columns.items()})
 
 
@@ -279,9 +280,10 @@ def _bars_at(market: SimulatedMarket, place: int) -> dict[str, NDArray[np.float6
 
 
 def _minutes(market: SimulatedMarket, place: int) -> pl.DataFrame:
-    """Minute bars up to a snapshot."""
-    rows = market.minute_bars.rename({"name": "name_id"}).with_columns(pl.col("name_id") + 1)
-    return rows.filter(pl.col("at") < stored(market.snapshots[place].taken_at))
+    """Minute bars up to a snapshot, each with its session."""
+    local = pl.col("at").dt.replace_time_zone("UTC").dt.convert_time_zone(EXCHANGE_ZONE.key)
+    rows = market.minute_bars.filter(pl.col("at") < stored(market.snapshots[place].taken_at))
+    return rows.rename({"name": "name_id"}).with_columns(pl.col("name_id") + 1, local.dt.date().alias("session"))
 
 
 def _vols(market: SimulatedMarket) -> dict[str, NDArray[np.float64]]:
@@ -304,8 +306,8 @@ def _history(market: SimulatedMarket, kept: NDArray[np.bool_]) -> pl.DataFrame:
     """Exposure and open interest of past sessions, at their closes."""
     closes = [dt.datetime.combine(day, CLOSE, EXCHANGE_ZONE) for day in market.sessions.astype(object)]
     moment = np.array([stored(close) for close in closes], dtype="datetime64[ms]")
-    name, session = np.nonzero(kept)
-    keys = {"name_id": name + 1, "taken_at": moment[session]}
+    session, name = np.nonzero(kept.T)
+    keys = {"taken_at": moment[session], "name_id": name + 1}
     return pl.DataFrame(keys | {key: array[name, session] for key, array in market.positions.items()})
 
 
@@ -381,6 +383,4 @@ def _write_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None
         for rows in market.adjusted
         if rows.taken_at == snapshot.taken_at
     ]
-    # In the order of their key: pages fill one after the other, and a pair the wrong way round would leave them half empty.
-    rows = pl.concat([standard, *apart]).sort("name_id", "expiration", "strike", "is_call", "series")
-    replace_rows(engine, OptionQuote, rows.select(moment, *standard.columns))
+    replace_rows(engine, NameChain, chain_rows(snapshot.taken_at, pl.concat([standard, *apart])))

@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from flinch.core.calendar import CLOSE, EXCHANGE_ZONE
 from flinch.feeds.simulated import SimulatedMarket
 from flinch.store.market.chain import stored
-from flinch.store.market.surfaces import NO_QUALITY, PACKED, packed_rows
+from flinch.store.market.surfaces import NO_QUALITY, PACKED
+from flinch.store.packing import pack_groups
 
 _AT_ONCE = 64
 _REACH = 2.5
@@ -32,7 +33,7 @@ def past_surfaces(market: SimulatedMarket, kept: NDArray[np.bool_]) -> Iterator[
         name, session = past.name[part][wanted].astype(np.int64), past.session[part][wanted].astype(np.int64)
         days, vol, bare = past.days[part][wanted], past.vol[part][wanted], past.vol_ex_earnings[part][wanted]
         rows = _packed(market, name, session, days, vol, bare)
-        owner, surfaces = packed_rows(session * len(market.names) + name, rows)
+        owner, surfaces = pack_groups(session * len(market.names) + name, rows)
         session, name = np.divmod(owner, len(market.names))
         keys = {"name_id": name + 1, "session": market.sessions[session], "taken_at": moments[session]}
         yield pl.DataFrame(keys | {"surface": pl.Series(surfaces, dtype=pl.Binary)})

@@ -29,7 +29,8 @@ from flinch.store.market.models import (
 )
 from flinch.store.market.names import multipliers, read_calendar, read_names
 from flinch.store.market.state import read_state
-from flinch.store.market.surfaces import NO_QUALITY, PACKED, packed_rows
+from flinch.store.market.surfaces import NO_QUALITY, PACKED
+from flinch.store.packing import pack_groups
 from flinch.store.reading import dates, numbers
 
 
@@ -53,17 +54,16 @@ class Reading(NamedTuple):
     rate: float
 
 
-def publish(engine: Engine, taken_at: dt.datetime | None = None, *, newest: bool = True) -> None:
-    """Fit every name's surface to a snapshot of the chains; write surfaces, exposures and what was opened.
+def publish(engine: Engine, taken_at: dt.datetime | None = None) -> None:
+    """Fit every name's surface to a snapshot of the chains; write expirations, exposures and what was opened, and where it is the
+    last one of its session, what is kept of that: its surfaces, volatility and option activity.
 
     Parameters
     ----------
     engine
         The store.
     taken_at
-        The snapshot; the market's as-of instant when left out.
-    newest
-        Whether it is, or is about to be, the newest one: the session's volatility and option activity are then written too.
+        The snapshot, of any session; the market's as-of instant when left out.
 
     Notes
     -----
@@ -75,9 +75,10 @@ def publish(engine: Engine, taken_at: dt.datetime | None = None, *, newest: bool
     reading = _read(engine, (taken_at or state.as_of).astimezone(dt.UTC), state.rate)
     bare = _without_reports(engine, reading)
     _write_expiries(engine, reading, bare.vols)
-    _write_surfaces(engine, reading, bare.vols)
     _write_positions(engine, reading)
-    if newest:
+    later = [s for s in read_snapshots(engine) if s.session == reading.session and s.taken_at > reading.taken_at]
+    if not later:
+        _write_surfaces(engine, reading, bare.vols)
         _write_day(engine, reading, bare)
 
 
@@ -172,10 +173,7 @@ def _write_expiries(engine: Engine, reading: Reading, without_reports: np.ndarra
 
 
 def _write_surfaces(engine: Engine, reading: Reading, without_reports: np.ndarray) -> None:
-    """What is kept of the session when its chains are not: of its snapshots the last one stays."""
-    later = [s for s in read_snapshots(engine) if s.session == reading.session and s.taken_at > reading.taken_at]
-    if later:
-        return
+    """What is kept of the session when its chains are not."""
     summary = reading.summary
     rows = np.zeros(reading.owner.size, PACKED)
     rows["days"] = _days(reading)
@@ -185,7 +183,7 @@ def _write_surfaces(engine: Engine, reading: Reading, without_reports: np.ndarra
     rows["quality"] = np.where(np.isfinite(summary.quality), np.round(np.nan_to_num(summary.quality)), NO_QUALITY)
     rows["flaw"], rows["strikes"] = summary.flaw, np.minimum(summary.fit.strikes, 255)
     rows["from_parity"] = summary.forward_from_parity
-    owner, surfaces = packed_rows(reading.owner, rows)
+    owner, surfaces = pack_groups(reading.owner, rows)
     ids = reading.names["id"].to_numpy()[owner]
     when = {"session": [reading.session], "taken_at": [stored(reading.taken_at)]}
     frame = pl.DataFrame({"name_id": ids, "surface": surfaces}).join(pl.DataFrame(when), how="cross")

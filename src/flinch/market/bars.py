@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
-from sqlalchemy import Engine, select
+from sqlalchemy import Engine
 
 from flinch.core.calendar import EXCHANGE_ZONE
-from flinch.store.market.models import MinuteBar
-from flinch.store.reading import Floats, dates, numbers, read_rows, read_table
+from flinch.store.market.minutes import read_minutes
+from flinch.store.reading import Floats, dates, numbers
 
 LENGTHS = (5, 15, 60)
 _MINUTES = 390
 _OPEN = 570  # minutes from midnight
 _FIELDS = ("open", "high", "low", "close", "volume")
+_AT_ONCE = 64
 _DAYS = 10
 """Newest sessions whose minutes are used."""
 
@@ -40,59 +41,71 @@ def load_bars(engine: Engine, ids: NDArray[np.int64], sessions: NDArray[np.datet
     Bars that lie ahead of the newest minute are left out.
     """
     days = sessions[-_DAYS:]
-    minutes = [np.full((ids.size, days.size, _MINUTES), np.nan) for _ in _FIELDS]
-    # Some names after the other, so that two million rows are never held at once.
-    for part in np.array_split(ids, max(1, ids.size // 64)):
-        rows = _read(engine, int(part[0]), int(part[-1]), days[0])
-        day = dates(rows["day"])
-        place = np.minimum(np.searchsorted(days, day), days.size - 1)
-        held = days[place] == day
-        where = (np.searchsorted(ids, rows["name_id"].to_numpy())[held], place[held], rows["minute"].to_numpy()[held])
-        for dense, field in zip(minutes, _FIELDS, strict=True):
-            dense[where] = numbers(rows[field])[held]
-    present = np.isfinite(minutes[3]).any(axis=(0, 2))
-    days, minutes = days[present], [dense[:, present] for dense in minutes]
-    known = np.isfinite(minutes[3]).any(axis=0)
-    last = int(np.flatnonzero(known[-1]).max(initial=-1)) if days.size else -1
-    session = np.searchsorted(sessions, days)
-    return {length: _joined(minutes, length, last, session) for length in LENGTHS}
+    # Some names after the other, so that millions of minutes are never held at once.
+    parts = [_part(engine, part, days) for part in np.array_split(ids, max(1, ids.size // _AT_ONCE))]
+    known = np.any([part.traded for part in parts], axis=0)
+    present = known.any(axis=1)
+    last = int(np.flatnonzero(known[present][-1]).max(initial=-1)) if present.any() else -1
+    session = np.searchsorted(sessions, days[present])
+    out = {}
+    for length in LENGTHS:
+        count = -(-_MINUTES // length)
+        kept = session.size * count - (count - 1 - max(last, 0) // length)
+        values = {
+            field: np.concatenate([part.bars[length][field][:, present] for part in parts]).reshape(ids.size, -1)[
+                :, :kept
+            ]
+            for field in _FIELDS
+        }
+        out[length] = Bars(**values, session=np.repeat(session, count)[:kept])
+    return out
 
 
 def load_day_bars(engine: Engine, name_id: int, session: np.datetime64) -> dict[int, Bars]:
-    """The same of one name in one session: a few hundred rows, read when they are asked for."""
+    """The same of one name in one session: one row, read when it is asked for."""
     return load_bars(engine, np.array([name_id]), np.array([session], dtype="datetime64[D]"))
 
 
-def _read(engine: Engine, first: int, last: int, since: np.datetime64) -> pl.DataFrame:
-    """Minutes of regular hours of the names from `first` to `last` from a day on, with their day and minute in exchange time."""
-    b = MinuteBar
-    wanted = (b.name_id.between(first, last), b.at >= dt.datetime.combine(since.astype(object), dt.time()))
-    read = read_rows if first == last else read_table
-    rows = read(engine, select(b.name_id, b.at, *[getattr(b, field) for field in _FIELDS]).where(*wanted))
-    local = pl.col("at").cast(pl.Datetime("ms")).dt.replace_time_zone("UTC").dt.convert_time_zone(EXCHANGE_ZONE.key)
-    return rows.with_columns(
-        local.dt.date().alias("day"),
-        (local.dt.hour().cast(pl.Int32) * 60 + local.dt.minute() - _OPEN).alias("minute"),
-    ).filter(pl.col("minute").is_between(0, _MINUTES - 1))
+class _Part(NamedTuple):
+    """Bars of some names by length and field, names x sessions x bars, and the minutes of each session in which any traded."""
+
+    bars: dict[int, dict[str, Floats]]
+    traded: NDArray[np.bool_]
 
 
-def _joined(minutes: list[Floats], length: int, last: int, session: NDArray[np.int64]) -> Bars:
+def _part(engine: Engine, ids: NDArray[np.int64], days: NDArray[np.datetime64]) -> _Part:
+    first, last = days[0].astype(object), days[-1].astype(object)
+    rows = read_minutes(engine, (int(ids[0]), int(ids[-1])), (first, last))
+    local = pl.col("at").dt.replace_time_zone("UTC").dt.convert_time_zone(EXCHANGE_ZONE.key)
+    rows = rows.with_columns((local.dt.hour().cast(pl.Int32) * 60 + local.dt.minute() - _OPEN).alias("minute")).filter(
+        pl.col("minute").is_between(0, _MINUTES - 1)
+    )
+    day = dates(rows["session"])
+    place = np.minimum(np.searchsorted(days, day), days.size - 1)
+    wanted = days[place] == day
+    where = (np.searchsorted(ids, rows["name_id"].to_numpy())[wanted], place[wanted], rows["minute"].to_numpy()[wanted])
+    minutes = []
+    for field in _FIELDS:
+        dense = np.full((ids.size, days.size, _MINUTES), np.nan)
+        dense[where] = numbers(rows[field])[wanted]
+        minutes.append(dense)
+    return _Part({length: _joined(minutes, length) for length in LENGTHS}, np.isfinite(minutes[3]).any(axis=0))
+
+
+def _joined(minutes: list[Floats], length: int) -> dict[str, Floats]:
     names, days, _ = minutes[0].shape
     count = -(-_MINUTES // length)
     padded = [np.pad(a, ((0, 0), (0, 0), (0, count * length - _MINUTES)), constant_values=np.nan) for a in minutes]
-    parts = [a.reshape(names, days * count, length) for a in padded]
-    kept = days * count - (count - 1 - max(last, 0) // length)
-    opened, high, low, close, volume = (a[:, :kept] for a in parts)
+    opened, high, low, close, volume = (a.reshape(names, days, count, length) for a in padded)
     known = np.isfinite(close)
-    some = known.any(axis=2)
-    first = np.take_along_axis(opened, known.argmax(axis=2)[..., None], axis=2)[..., 0]
-    final = np.take_along_axis(close, (length - 1 - known[..., ::-1].argmax(axis=2))[..., None], axis=2)[..., 0]
-    shares = np.isfinite(volume).any(axis=2)
-    return Bars(
-        np.where(some, first, np.nan),
-        np.where(some, np.where(known, high, -np.inf).max(axis=2), np.nan),
-        np.where(some, np.where(known, low, np.inf).min(axis=2), np.nan),
-        np.where(some, final, np.nan),
-        np.where(shares, np.nansum(volume, axis=2), np.nan),
-        np.repeat(session, count)[:kept],
-    )
+    some = known.any(axis=3)
+    first = np.take_along_axis(opened, known.argmax(axis=3)[..., None], axis=3)[..., 0]
+    final = np.take_along_axis(close, (length - 1 - known[..., ::-1].argmax(axis=3))[..., None], axis=3)[..., 0]
+    shares = np.isfinite(volume).any(axis=3)
+    return {
+        "open": np.where(some, first, np.nan),
+        "high": np.where(some, np.where(known, high, -np.inf).max(axis=3), np.nan),
+        "low": np.where(some, np.where(known, low, np.inf).min(axis=3), np.nan),
+        "close": np.where(some, final, np.nan),
+        "volume": np.where(shares, np.nansum(volume, axis=3), np.nan),
+    }

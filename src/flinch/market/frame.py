@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime as dt
-from concurrent.futures import ThreadPoolExecutor
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
+from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -12,6 +16,8 @@ import polars as pl
 from numpy.typing import NDArray
 from sqlalchemy import Engine, select
 
+from flinch.market.columns import ColumnWriter, columns_key, forget_others, map_columns
+from flinch.market.derived import DERIVED, derive
 from flinch.store.market.chain import Snapshot, read_snapshots, stored
 from flinch.store.market.facts import Report, read_facts, report_days
 from flinch.store.market.models import (
@@ -30,17 +36,6 @@ from flinch.store.market.state import Loaded, read_state
 from flinch.store.market.surfaces import Expiry, read_expiries
 from flinch.store.reading import Floats, dates, numbers, read_table
 
-_VOLATILITY = (
-    "iv_nearest",
-    "iv_week",
-    "iv_month",
-    "iv30_ex_earnings",
-    "implied_earnings_move",
-    "put_25d",
-    "call_25d",
-    "fit_quality",
-)
-
 
 class NameFacts(NamedTuple):
     """What a name is."""
@@ -56,9 +51,9 @@ class NameFacts(NamedTuple):
 class MarketFrame:
     """One version of the market; arrays are names x sessions, volatilities annualised decimals, NaN where missing.
 
-    `calendar` is the sessions held and the ones ahead.
-    `daily` holds every further field by name: extended hours, option activity, and what was known of fundamentals, estimates,
-    dividends, short interest and earnings in each session.
+    `calendar` is the sessions held and the ones ahead. `daily` holds every further field by name: extended hours, option
+    activity, and what was known of fundamentals, estimates, dividends, short interest and earnings in each session; `derived`
+    what follows from the rest. Bars lie in memory name after name, all others are mapped from files session after session.
     """
 
     state: Loaded
@@ -77,6 +72,7 @@ class MarketFrame:
     close: Floats
     volume: Floats
     implied: dict[int, Floats]
+    derived: dict[str, Floats]
     daily: dict[str, Floats]
     expiries: dict[int, list[Expiry]]
     reports: dict[int, list[Report]]
@@ -101,6 +97,7 @@ class MarketFrame:
             close=cut(self.close),
             volume=cut(self.volume),
             implied={days: cut(vols) for days, vols in self.implied.items()},
+            derived={key: cut(values) for key, values in self.derived.items()},
             daily={key: cut(values) for key, values in self.daily.items()},
             expiries={},
             snapshots=[],
@@ -111,7 +108,173 @@ class MarketFrame:
         return self.open[row], self.high[row], self.low[row], self.close[row]
 
 
-def _from(calendar: NDArray[np.datetime64], sessions: NDArray[np.datetime64]) -> NDArray[np.datetime64]:
+def load_frame(engine: Engine, folder: Path | None = None) -> MarketFrame | None:
+    """Read the store's data version whole, or not at all: None while no complete market is loaded, and when anything was written
+    meanwhile.
+
+    Arrays are kept as files in `folder`, from which the next start maps them, or in a folder that vanishes when it is left out.
+    """
+    state = read_state(engine)
+    if state is None or not state.whole:
+        return None
+    with contextlib.ExitStack() as stack:
+        if folder is None:
+            folder = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="flinch-columns-")))
+        frame = _Reader(engine, state, folder).read()
+    now = read_state(engine)
+    return frame if now is not None and now.whole and now.data_version == state.data_version else None
+
+
+Fields = dict[str, Floats]
+_BARS = ("open", "high", "low", "close", "volume")
+_BEFORE = ("call_exposure", "put_exposure")
+_AT_ONCE = 500_000
+"""Rows of a daily table that are read together."""
+
+
+class _Reader:
+    """Reads one data version."""
+
+    def __init__(self, engine: Engine, state: Loaded, folder: Path) -> None:
+        self.engine, self.state, self.folder = engine, state, folder
+        self.names = read_names(engine)
+        self.ids = self.names["id"].to_numpy()
+        self.kind = self.names["kind"].to_numpy().astype(np.str_)
+        self.snapshots = [snapshot for snapshot in read_snapshots(engine) if snapshot.taken_at <= state.as_of]
+        self.reports = _reports(engine, self.ids)
+        self.members = _members(engine, self.ids)
+
+    def read(self) -> MarketFrame:
+        place = self.folder / columns_key(self.state)
+        try:
+            columns = map_columns(place)
+        except (OSError, ValueError):
+            self._write(place)
+            columns = map_columns(place)
+        forget_others(place)
+        sessions = columns.pop("sessions").astype("datetime64[D]")
+        made_of = int(columns.pop("data_version")[0])
+        # Prices are read in every order, so they lie in memory name after name.
+        prices = {field: np.ascontiguousarray(columns.pop(field)) for field in _BARS}
+        if made_of != self.state.data_version:
+            self._renew(prices, columns, sessions)
+        traded = np.isfinite(prices["close"])
+        names = self.names
+        return MarketFrame(
+            state=self.state,
+            ids=self.ids,
+            names=[
+                NameFacts(*row) for row in names.select("symbol", "company", "kind", "sector", "listed_on").iter_rows()
+            ],
+            index={symbol: row for row, symbol in enumerate(names["symbol"])},
+            kind=self.kind,
+            shares_outstanding=numbers(names["shares_outstanding"]),
+            float_shares=numbers(names["float_shares"]),
+            sessions=sessions,
+            calendar=_calendar(self.engine, sessions),
+            listed_from=np.where(traded.any(axis=1), traded.argmax(axis=1), sessions.size),
+            **prices,
+            implied={days: columns.pop(f"iv{days}") for days in TENORS},
+            derived={field: columns.pop(field) for field in DERIVED},
+            daily=columns,
+            expiries=read_expiries(self.engine, self.state.as_of, self.ids),
+            reports=self.reports,
+            members=self.members,
+            multiplier=multipliers(self.engine, self.ids),
+            snapshots=self.snapshots,
+        )
+
+    def _write(self, place: Path) -> None:
+        """Everything that the store tells of all sessions, and what follows from it."""
+        sessions = self._sessions()
+        with ColumnWriter(place) as writer:
+            writer.write({"sessions": sessions.astype(np.int64), "data_version": np.array([self.state.data_version])})
+            step = max(1, _AT_ONCE // max(1, self.ids.size))
+            for read in self._daily_tables():
+                with writer.grow(self.ids.size, sessions.size) as growing:
+                    for first in range(0, sessions.size, step):
+                        growing.add(read(sessions[first : first + step], sessions))
+            for facts in read_facts(self.engine, self.ids, sessions, self.kind):
+                writer.write(facts)
+            columns = writer.read()
+            prices = {field: np.ascontiguousarray(columns[field]) for field in _BARS}
+            writer.write(report_days(self.reports, self.ids.size, sessions, prices["close"]))
+            writer.write(self._derived(prices, columns, sessions))
+
+    def _renew(self, prices: Fields, columns: Fields, sessions: NDArray[np.datetime64]) -> None:
+        """The newest session as it is now; all others are what they were."""
+        newest = sessions[-1:]
+        for read in self._daily_tables():
+            for field, values in read(newest, sessions).items():
+                (prices if field in prices else columns)[field][:, -1] = values[:, 0]
+        last = sessions.size - 1
+        days = report_days(self.reports, self.ids.size, sessions, prices["close"], first=last)
+        for field, values in (days | self._derived(prices, columns, sessions)).items():
+            columns[field][:, -1] = values[:, -1]
+
+    def _derived(self, prices: Fields, columns: Fields, sessions: NDArray[np.datetime64]) -> Fields:
+        return derive(prices, columns, _calendar(self.engine, sessions), self.members)
+
+    def _sessions(self) -> NDArray[np.datetime64]:
+        return np.unique(dates(read_table(self.engine, select(DailyBar.session).distinct())["session"]))
+
+    def _daily_tables(self) -> Iterator[_ReadSessions]:
+        """What reads some sessions of each daily table."""
+        yield partial(self._table, DailyBar, _BARS)
+        for table in (ExtendedDay, OptionDay, VolatilityDay):
+            yield partial(self._table, table, _fields(table))
+        yield self._positions
+
+    def _table(
+        self, table: type[Any], fields: Sequence[str], wanted: NDArray[np.datetime64], _: NDArray[np.datetime64]
+    ) -> Fields:
+        first, last = wanted[0].astype(object), wanted[-1].astype(object)
+        columns = [table.name_id, table.session, *_columns(table, fields)]
+        rows = read_table(self.engine, select(*columns).where(table.session.between(first, last)))
+        day = dates(rows["session"])
+        column = np.minimum(np.searchsorted(wanted, day), wanted.size - 1)
+        return self._scattered(rows, fields, np.where(wanted[column] == day, column, -1), wanted.size)
+
+    def _positions(self, wanted: NDArray[np.datetime64], sessions: NDArray[np.datetime64]) -> Fields:
+        """Exposure and open interest of each session as it ended, or as it is; and in the newest one, exposures at the snapshot
+        before (`_before`)."""
+        p, fields = Position, _fields(Position)
+        first, last = wanted[0].astype(object), wanted[-1].astype(object) + dt.timedelta(days=1)
+        rows = read_table(
+            self.engine,
+            select(p.name_id, p.taken_at, *_columns(p, fields)).where(
+                p.taken_at.between(first, last), p.taken_at <= stored(self.state.as_of)
+            ),
+        ).sort("taken_at", maintain_order=True)
+        moment = rows["taken_at"].to_numpy()
+        day = moment.astype("datetime64[D]")
+        column = np.minimum(np.searchsorted(wanted, day), wanted.size - 1)
+        column = np.where(wanted[column] == day, column, -1)
+        today = [snapshot.taken_at for snapshot in self.snapshots if snapshot.session == sessions[-1].astype(object)]
+        newest, before = (
+            np.datetime64(stored(today[-back])) if len(today) >= back else np.datetime64("NaT") for back in (1, 2)
+        )
+        past = day < sessions[-1]
+        out = self._scattered(rows, fields, np.where(past | (moment == newest), column, -1), wanted.size)
+        earlier = self._scattered(rows, _BEFORE, np.where(moment == before, column, -1), wanted.size)
+        return out | {f"{field}_before": values for field, values in earlier.items()}
+
+    def _scattered(self, rows: pl.DataFrame, fields: Sequence[str], column: NDArray[np.int64], width: int) -> Fields:
+        """Rows as arrays of names x sessions; those without a column are left out."""
+        row = np.searchsorted(self.ids, rows["name_id"].to_numpy())
+        there = column >= 0
+        out = {}
+        for field in fields:
+            out[field] = np.full((self.ids.size, width), np.nan)
+            out[field][row[there], column[there]] = numbers(rows[field])[there]
+        return out
+
+
+_ReadSessions = Callable[[NDArray[np.datetime64], NDArray[np.datetime64]], Fields]
+
+
+def _calendar(engine: Engine, sessions: NDArray[np.datetime64]) -> NDArray[np.datetime64]:
+    calendar = read_calendar(engine)
     return np.concatenate([sessions, calendar[calendar > sessions[-1]]])
 
 
@@ -120,117 +283,8 @@ def _fields(table: type[MarketBase]) -> list[str]:
     return [column.name for column in table.__table__.columns if not column.primary_key]
 
 
-def _columns(table: type[MarketBase], fields: list[str]) -> list[Any]:
+def _columns(table: type[MarketBase], fields: Sequence[str]) -> list[Any]:
     return [getattr(table, field) for field in fields]
-
-
-def load_frame(engine: Engine) -> MarketFrame | None:
-    """Read the store's data version whole, or not at all: None while no complete market is loaded, and when anything was written
-    meanwhile."""
-    state = read_state(engine)
-    if state is None or not state.whole:
-        return None
-    frame = _read_frame(engine, state)
-    now = read_state(engine)
-    return frame if now is not None and now.whole and now.data_version == state.data_version else None
-
-
-def _read_frame(engine: Engine, state: Loaded) -> MarketFrame:
-    names = read_names(engine)
-    ids = names["id"].to_numpy()
-    bar_fields = ["open", "high", "low", "close", "volume"]
-    bars = read_table(engine, select(DailyBar.name_id, DailyBar.session, *_columns(DailyBar, bar_fields)))
-    sessions = np.unique(dates(bars["session"]))
-    snapshots = [snapshot for snapshot in read_snapshots(engine) if snapshot.taken_at <= state.as_of]
-
-    def scatter(rows: pl.DataFrame, fields: list[str]) -> dict[str, Floats]:
-        row = np.searchsorted(ids, rows["name_id"].to_numpy())
-        day = dates(rows["session"])
-        column = np.searchsorted(sessions, day)
-        known = (column < sessions.size) & (sessions[np.minimum(column, sessions.size - 1)] == day)
-        out = {}
-        for field in fields:
-            out[field] = np.full((ids.size, sessions.size), np.nan)
-            out[field][row[known], column[known]] = numbers(rows[field])[known]
-        return out
-
-    def read(table: type[Any], fields: list[str]) -> dict[str, Floats]:
-        return scatter(read_table(engine, select(table.name_id, table.session, *_columns(table, fields))), fields)
-
-    def read_positions() -> dict[str, Floats]:
-        fields = _fields(Position)
-        rows = read_table(engine, select(Position.name_id, Position.taken_at, *_columns(Position, fields)))
-        return _positions(rows, ids, sessions, snapshots)
-
-    # The database answers with one thread a connection: long tables are read two at a time, and let go of at once.
-    tenors = [f"iv{days}" for days in TENORS]
-    with ThreadPoolExecutor(2) as readers:
-        parts = [
-            readers.submit(read, ExtendedDay, _fields(ExtendedDay)),
-            readers.submit(read, OptionDay, _fields(OptionDay)),
-            readers.submit(read, VolatilityDay, tenors + list(_VOLATILITY)),
-            readers.submit(read_positions),
-        ]
-        prices = scatter(bars, bar_fields)
-        del bars
-    daily = {field: values for part in parts for field, values in part.result().items()}
-    implied = {days: daily.pop(f"iv{days}") for days in TENORS}
-    index = {symbol: row for row, symbol in enumerate(names["symbol"])}
-    expiries = read_expiries(engine, state.as_of, ids)
-    kind = names["kind"].to_numpy().astype(np.str_)
-    reports = _reports(engine, ids)
-    traded = np.isfinite(prices["close"])
-    daily |= read_facts(engine, ids, sessions, kind)
-    daily |= report_days(reports, ids.size, sessions, prices["close"])
-    return MarketFrame(
-        state=state,
-        ids=ids,
-        names=[NameFacts(*row) for row in names.select("symbol", "company", "kind", "sector", "listed_on").iter_rows()],
-        index=index,
-        kind=kind,
-        shares_outstanding=numbers(names["shares_outstanding"]),
-        float_shares=numbers(names["float_shares"]),
-        sessions=sessions,
-        calendar=_from(read_calendar(engine), sessions),
-        listed_from=np.where(traded.any(axis=1), traded.argmax(axis=1), sessions.size),
-        **prices,
-        implied=implied,
-        daily=daily,
-        expiries=expiries,
-        reports=reports,
-        members=_members(engine, ids),
-        multiplier=multipliers(engine, ids),
-        snapshots=snapshots,
-    )
-
-
-_BEFORE = ("call_exposure", "put_exposure")
-
-
-def _positions(
-    rows: pl.DataFrame, ids: NDArray[np.int64], sessions: NDArray[np.datetime64], snapshots: list[Snapshot]
-) -> dict[str, Floats]:
-    """Exposure and open interest of every session as it ended, or as it is; and in the newest one, exposures at the snapshot
-    before (`_before`)."""
-    row = np.searchsorted(ids, rows["name_id"].to_numpy())
-    moment = rows["taken_at"].to_numpy()
-    column = np.minimum(np.searchsorted(sessions, moment.astype("datetime64[D]")), sessions.size - 1)
-    held = sessions[column] == moment.astype("datetime64[D]")
-    today = [snapshot.taken_at for snapshot in snapshots if snapshot.session == sessions[-1].astype(object)]
-    newest, before = (
-        np.datetime64(stored(today[-back])) if len(today) >= back else np.datetime64("NaT") for back in (1, 2)
-    )
-    is_before = moment == before
-    last = held & ((column < sessions.size - 1) | (moment == newest))
-    out: dict[str, Floats] = {}
-    for field in _fields(Position):
-        values = numbers(rows[field])
-        out[field] = np.full((ids.size, sessions.size), np.nan)
-        out[field][row[last], column[last]] = values[last]
-        if field in _BEFORE:
-            out[f"{field}_before"] = np.full((ids.size, sessions.size), np.nan)
-            out[f"{field}_before"][row[is_before], -1] = values[is_before]
-    return out
 
 
 def _members(engine: Engine, ids: NDArray[np.int64]) -> dict[int, list[tuple[int, float]]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 from sqlalchemy import Engine
 
@@ -14,7 +15,6 @@ from flinch.market.dictionary import PLAIN
 from flinch.market.frame import load_frame
 from flinch.market.version import Version
 from flinch.market.view import View
-from flinch.store.engine import DatabaseAway
 from flinch.store.market.state import Loaded, read_state
 
 _CHECK_SECONDS = 2.0
@@ -32,8 +32,10 @@ class MarketNotReady(FlinchError):
 class MarketHolder:
     """Keeps the newest version. A request takes it once and sees that version to its end."""
 
-    def __init__(self, engine: Engine) -> None:
+    def __init__(self, engine: Engine, folder: Path | None = None) -> None:
+        """`folder` keeps the arrays of the newest version for the next start; see `load_frame`."""
         self._engine = engine
+        self._folder = folder
         self._newest: View | None = None
         self._lock = threading.Lock()
         self._checked = -1e9
@@ -63,8 +65,8 @@ class MarketHolder:
     def _look(self) -> None:
         try:
             self._refresh()
-        except DatabaseAway:
-            pass  # the version held is served until the database is back
+        except FlinchError:
+            pass  # the version there is served until the database is back, or the disk has room
         finally:
             self._checked = time.monotonic()
             self._lock.release()
@@ -74,7 +76,7 @@ class MarketHolder:
         if state is None or not state.whole:
             return
         if self._newest is None or self._newest.data_version != state.data_version:
-            frame = load_frame(self._engine)
+            frame = load_frame(self._engine, self._folder)
             if frame is not None:
                 self._newest = View(Version(frame, self._engine))
             self._checked = time.monotonic()

@@ -22,7 +22,6 @@ from flinch.core.rules import (
 from flinch.core.rules.catalogue import BAR_KEYS
 from flinch.core.rules.evaluate import TextArray, Value
 from flinch.market.bars import Bars, load_bars
-from flinch.market.derived import bands, derive
 from flinch.market.dictionary import BarLength
 from flinch.market.frame import MarketFrame
 
@@ -44,15 +43,10 @@ class Column:
 class Version:
     """One published version. Nothing in it changes; what is computed from it is kept while there is room."""
 
-    def __init__(
-        self,
-        frame: MarketFrame,
-        engine: Engine | None = None,
-    ) -> None:
+    def __init__(self, frame: MarketFrame, engine: Engine | None = None) -> None:
         self.frame = frame
         self.last = frame.sessions.size - 1
-        self.bands = bands(frame)
-        self.panel = _daily_panel(frame, derive(frame, self.bands))
+        self.panel = _daily_panel(frame)
         self._engine = engine
         self._why = {m.key: dict(m.missing) for m in METRICS.values() if m.read}
         self._bars: Mapping[int, Bars] | None = None
@@ -142,7 +136,7 @@ def _numbers(value: Value) -> FloatArray:
     return np.asarray(value, dtype=np.float64)
 
 
-def _daily_panel(frame: MarketFrame, derived: dict[str, FloatArray]) -> Panel:
+def _daily_panel(frame: MarketFrame) -> Panel:
     """The catalogue's series, and what a name is."""
     number = frame.sessions.astype(np.int64)
     listed = np.array([name.listed_on for name in frame.names], dtype="datetime64[D]").astype(np.int64)
@@ -152,7 +146,7 @@ def _daily_panel(frame: MarketFrame, derived: dict[str, FloatArray]) -> Panel:
         **{key: getattr(frame, key) for key in BAR_KEYS},
         **{f"iv{days}": vols for days, vols in frame.implied.items()},
         **frame.daily,
-        **derived,
+        **frame.derived,
         "shares_outstanding": frame.shares_outstanding[:, None],
         "float_shares": frame.float_shares[:, None],
         "days_listed": np.where(age >= 0, age, np.nan),

@@ -17,6 +17,7 @@ from flinch.core.pricing import Exercise, exercised_early
 from flinch.core.rules import Node, Panel, daily_vocabulary
 from flinch.errors import FlinchError
 from flinch.market.bars import Bars, load_day_bars
+from flinch.market.derived import band_of
 from flinch.market.dictionary import BarLength
 from flinch.market.frame import MarketFrame, NameFacts
 from flinch.market.surfaces import expirations_of
@@ -176,9 +177,7 @@ class View:
 
     def band(self, period: str) -> CycleBands:
         """The expected-move band of each session's week or month."""
-        band = self.version.bands[period]
-        end = self.end
-        return CycleBands(band.anchor[:, :end], band.half_width[:, :end], band.elapsed[:end], band.length[:end])
+        return band_of(self.version.frame.derived, period, self.end)
 
     # -- options -------------------------------------------------------------------------------------------------------
 

@@ -183,6 +183,9 @@ class _Run:
         values = self.panel.series[key]
         values = values[self.rows] if values.shape[0] > 1 else values
         values = values[:, start:end] if values.shape[1] > 1 else values
+        if values.strides[-1] != values.itemsize:
+            # Kept session after session: rules read a name's sessions side by side.
+            values = np.ascontiguousarray(values)
         factor = self.panel.factors.get(key, 1.0)
         return values if factor == 1.0 else factor * values
 

@@ -3,13 +3,33 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from typing import NamedTuple
 
+import numpy as np
 import polars as pl
 from sqlalchemy import Engine, select
 
-from flinch.store.market.models import ChainSnapshot, ContractSeries, Dividend, OptionQuote, SnapshotPrice
-from flinch.store.reading import read_rows, read_table
+from flinch.store.engine import told
+from flinch.store.market.models import ChainSnapshot, ContractSeries, Dividend, NameChain, SnapshotPrice
+from flinch.store.packing import (
+    Records,
+    from_ten_thousandths,
+    pack_groups,
+    ten_thousandths,
+    unpack,
+    unpack_groups,
+)
+from flinch.store.reading import numbers, read_rows, read_table
+
+CONTRACT = np.dtype(
+    [
+        ("expiration", "<i4"), ("strike", "<f8"), ("is_call", "u1"), ("series", "<i2"), ("bid", "<i8"), ("ask", "<i8"),
+        ("volume", "<i8"), ("open_interest", "<i8"),
+    ]
+)  # fmt: skip
+"""One contract at a snapshot, by expiration, strike, puts first, series: days since 1970, strike, whether it is a call, series
+(0: standard), bid and ask in ten-thousandths (-1: not quoted), volume of the session so far, open interest of its morning."""
 
 
 def stored(moment: dt.datetime) -> dt.datetime:
@@ -31,44 +51,83 @@ def read_snapshots(engine: Engine) -> list[Snapshot]:
     return [Snapshot(taken_at.replace(tzinfo=dt.UTC), session) for taken_at, session in rows.iter_rows()]
 
 
+def chain_rows(taken_at: dt.datetime, contracts: pl.DataFrame) -> pl.DataFrame:
+    """Rows of `NameChain` for the contracts of all names at a snapshot: name_id and the fields of `CONTRACT`, in any order."""
+    ordered = contracts.sort("name_id", "expiration", "strike", "is_call", "series")
+    records = np.empty(ordered.height, CONTRACT)
+    for field in ("strike", "is_call", "series", "volume", "open_interest"):
+        records[field] = ordered[field].to_numpy()
+    records["expiration"] = ordered["expiration"].cast(pl.Date).to_physical().to_numpy()
+    for field in ("bid", "ask"):
+        records[field] = ten_thousandths(numbers(ordered[field]))
+    owner = ordered["name_id"].cast(pl.Int64).to_numpy()
+    owners, quotes = pack_groups(owner, records)
+    counts = np.unique(owner, return_counts=True)[1]
+    return pl.DataFrame({"name_id": owners, "contracts": counts, "quotes": quotes}).select(
+        pl.lit(stored(taken_at)).alias("taken_at"), "name_id", "contracts", "quotes"
+    )
+
+
+def _frame(records: Records) -> pl.DataFrame:
+    return pl.DataFrame(
+        {
+            "expiration": pl.Series(records["expiration"]).cast(pl.Date),
+            "strike": records["strike"],
+            "is_call": records["is_call"].astype(bool),
+            "series": records["series"],
+            **{side: pl.Series(from_ten_thousandths(records[side])).fill_nan(None) for side in ("bid", "ask")},
+            "volume": records["volume"],
+            "open_interest": records["open_interest"],
+        }
+    )
+
+
+def _name_contracts(engine: Engine, name_id: int, taken_at: dt.datetime) -> pl.DataFrame:
+    c = NameChain
+    with told(), engine.connect() as connection:
+        quotes = connection.execute(
+            select(c.quotes).where(c.taken_at == stored(taken_at), c.name_id == name_id)
+        ).scalar()
+    return _frame(np.empty(0, CONTRACT) if quotes is None else unpack(CONTRACT, quotes))
+
+
 def read_chain(engine: Engine, name_id: int, taken_at: dt.datetime, expiration: dt.date | None = None) -> pl.DataFrame:
     """One snapshot's standard contracts of a name, by expiration, strike, puts first; of one expiration when it is given.
 
-    Columns expiration, strike, is_call, bid, ask, volume, open_interest.
+    Columns expiration, strike, is_call, bid, ask, volume, open_interest; null where not quoted.
     """
-    q = OptionQuote
-    wanted = [q.name_id == name_id, q.taken_at == stored(taken_at), q.series == 0]
-    if expiration is not None:
-        wanted.append(q.expiration == expiration)
-    columns = (q.expiration, q.strike, q.is_call, q.bid, q.ask, q.volume, q.open_interest)
-    rows = read_rows(engine, select(*columns).where(*wanted).order_by(q.expiration, q.strike, q.is_call))
-    return rows.with_columns(pl.col("expiration").cast(pl.Date), pl.col("is_call").cast(pl.Boolean))
+    rows = _name_contracts(engine, name_id, taken_at).filter(pl.col("series") == 0)
+    return (rows if expiration is None else rows.filter(pl.col("expiration") == expiration)).drop("series")
 
 
 def read_adjusted(engine: Engine, name_id: int, taken_at: dt.datetime) -> pl.DataFrame:
     """What is held of a name's adjusted contracts at a snapshot, a series a row: series, multiplier, shares, cash, contracts,
     open_interest."""
-    q, s = OptionQuote, ContractSeries
-    rows = read_rows(
-        engine,
-        select(q.series, q.open_interest).where(q.name_id == name_id, q.taken_at == stored(taken_at), q.series > 0),
+    s = ContractSeries
+    rows = _name_contracts(engine, name_id, taken_at).filter(pl.col("series") > 0)
+    open_contracts = rows.group_by(pl.col("series").cast(pl.Int64)).agg(
+        pl.len().alias("contracts"), pl.col("open_interest").sum()
     )
-    held = rows.group_by("series").agg(pl.len().alias("contracts"), pl.col("open_interest").cast(pl.Int64).sum())
     terms = read_rows(
         engine,
         select(s.series, s.multiplier, s.shares, s.cash).where(s.name_id == name_id, s.series > 0).order_by(s.series),
     )
-    return terms.join(held, on="series", how="inner", maintain_order="left")
+    return terms.join(open_contracts, on="series", how="inner", maintain_order="left")
 
 
-def _by_strike(engine: Engine, taken_at: dt.datetime, columns: tuple[str, ...]) -> pl.DataFrame:
-    q = OptionQuote
-    wanted = (q.name_id, q.expiration, q.strike, q.is_call, *[getattr(q, column) for column in columns])
-    rows = read_table(engine, select(*wanted).where(q.taken_at == stored(taken_at), q.series == 0))
+def _by_strike(engine: Engine, taken_at: dt.datetime, columns: Sequence[str]) -> pl.DataFrame:
+    c = NameChain
+    with told(), engine.connect() as connection:
+        chains = connection.execute(
+            select(c.name_id, c.quotes).where(c.taken_at == stored(taken_at)).order_by(c.name_id)
+        ).all()
+    place, records = unpack_groups(CONTRACT, [quotes for _, quotes in chains])
+    ids = np.array([name_id for name_id, _ in chains], dtype=np.int64)
+    rows = _frame(records).with_columns(pl.Series("name_id", ids[place])).filter(pl.col("series") == 0)
     key = ["name_id", "expiration", "strike"]
     calls, puts = (
         rows.filter(pl.col("is_call") == side).select(*key, pl.col(columns).name.prefix(prefix))
-        for side, prefix in ((1, "call_"), (0, "put_"))
+        for side, prefix in ((True, "call_"), (False, "put_"))
     )
     return calls.join(puts, on=key, how="full", coalesce=True).sort(key)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Iterator
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -26,8 +27,10 @@ class Report(NamedTuple):
     known_on: dt.date
 
 
-def read_facts(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: NDArray[np.str_]) -> dict[str, Floats]:
-    """Fundamentals of both sources, estimates, dividends and short interest in each session, names x sessions.
+def read_facts(
+    engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: NDArray[np.str_]
+) -> Iterator[dict[str, Floats]]:
+    """Fundamentals of both sources, estimates, dividends and short interest in each session, names x sessions, a few at a time.
 
     A figure is there from the session on which it became known, and stays until a newer one does.
     """
@@ -36,7 +39,6 @@ def read_facts(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: ND
         rows = read_table(engine, statement)
         return Events(np.searchsorted(ids, rows["name_id"].to_numpy()), dates(rows[counted]), ids.size), rows
 
-    out: dict[str, Floats] = {}
     f = Fundamental
     figures = ["eps_ttm", "sales_ttm", "book", "fcf_ttm", "debt_to_equity"]
     for source, suffix in ((1, ""), (2, "_second")):
@@ -45,25 +47,24 @@ def read_facts(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: ND
         last = events.last(sessions)
         for name in figures:
             if not suffix or name in ("eps_ttm", "book"):
-                out[name + suffix] = events.taken(numbers(rows[name]), last)
+                yield {name + suffix: events.taken(numbers(rows[name]), last)}
         if not suffix:
             ended = events.taken(dates(rows["period_end"]).astype(np.int64), last)
-            out["fundamentals_age"] = sessions.astype(np.int64)[None, :] - ended
+            yield {"fundamentals_age": sessions.astype(np.int64)[None, :] - ended}
 
     e = Estimate
     events, rows = read(select(e.name_id, e.known_on, e.eps_next_year, e.fair_value), "known_on")
     for name in ("eps_next_year", "fair_value"):
-        out[name] = events.taken(numbers(rows[name]), events.last(sessions))
+        yield {name: events.taken(numbers(rows[name]), events.last(sessions))}
 
-    out |= _dividends(engine, ids, sessions, kind)
+    yield _dividends(engine, ids, sessions, kind)
 
     s = ShortInterest
     events, rows = read(select(s.name_id, s.known_on, s.shares).order_by(s.name_id, s.settled_on), "known_on")
     last = events.last(sessions)
     before = np.where(last - 1 >= events.start[:-1, None], last - 1, -1)
-    out["short_shares"] = events.taken(numbers(rows["shares"]), last)
-    out["short_shares_before"] = events.taken(numbers(rows["shares"]), before)
-    return out
+    yield {"short_shares": events.taken(numbers(rows["shares"]), last)}
+    yield {"short_shares_before": events.taken(numbers(rows["shares"]), before)}
 
 
 def _dividends(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: NDArray[np.str_]) -> dict[str, Floats]:
@@ -112,8 +113,10 @@ def next_reactions(engine: Engine, ids: NDArray[np.int64], session: dt.date) -> 
     return out
 
 
-def report_days(reports: dict[int, list[Report]], names: int, sessions: Dates, close: Floats) -> dict[str, Floats]:
-    """Days to the next report and since the last one, and what price did at the last ones, names x sessions.
+def report_days(
+    reports: dict[int, list[Report]], names: int, sessions: Dates, close: Floats, first: int = 0
+) -> dict[str, Floats]:
+    """Days to the next report and since the last one, and what price did at the last ones, names x sessions from `first` on.
 
     A report before the open is over on its own session; one after the close lies ahead until that session has passed. One whose
     date was not known yet does not count as the next. The reaction is the close of the first session that could react against
@@ -121,16 +124,16 @@ def report_days(reports: dict[int, list[Report]], names: int, sessions: Dates, c
     """
     flat = [(row, report) for row, listed in reports.items() for report in listed]
     if not flat:
-        return {key: np.full(close.shape, np.nan) for key in _REPORT_KEYS} | {
-            "earnings_reaction": np.zeros(close.shape)
-        }
+        shape = close[:, first:].shape
+        return {key: np.full(shape, np.nan) for key in _REPORT_KEYS} | {"earnings_reaction": np.zeros(shape)}
     row = np.array([r for r, _ in flat])
     day = np.array([report.session for _, report in flat], dtype="datetime64[D]")
     known = np.array([report.known_on for _, report in flat], dtype="datetime64[D]").astype(np.int64)
     early = np.array([report.timing == "before_open" for _, report in flat])
     # On its own day when it comes before the open, else on the next.
     over = Events(row, np.where(early, day, day + 1), names)
-    number = sessions.astype(np.int64)[None, :]
+    wanted = sessions[first:]
+    number = wanted.astype(np.int64)[None, :]
 
     place = np.searchsorted(sessions, day) + ~early
     inside = (place >= 1) & (place < sessions.size) & (day >= sessions[0])
@@ -140,19 +143,19 @@ def report_days(reports: dict[int, list[Report]], names: int, sessions: Dates, c
     # A missing session before or at the reaction leaves no move to be known.
     move[inside] = 100 * (close[row[inside], place[inside]] / close[row[inside], place[inside] - 1] - 1)
     reacted = Events(row[inside], sessions[place[inside]], names)
-    moves, newest = move[inside], reacted.last(sessions)
+    moves, newest = move[inside], reacted.last(wanted)
     since = number - reacted.taken(day[inside].astype(np.int64), newest)
     sizes = np.abs(np.stack([reacted.taken(moves, _earlier(reacted, newest, back)) for back in range(_LAST_REPORTS)]))
     counted = np.isfinite(sizes).sum(axis=0)
     average = np.where(counted > 0, np.nansum(sizes, axis=0) / np.maximum(counted, 1), np.nan)
-    ahead = over.next(sessions)
+    ahead = over.next(wanted)
     days = over.taken(day.astype(np.int64), ahead) - number
     return {
         "days_to_earnings": np.where(over.taken(known, ahead) <= number, days, np.nan),
         "days_since_earnings": since,
         "last_earnings_move": reacted.taken(moves, newest),
         "average_earnings_move": average,
-        "earnings_reaction": reaction,
+        "earnings_reaction": reaction[:, first:],
     }
 
 

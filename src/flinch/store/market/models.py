@@ -1,11 +1,16 @@
-"""Tables of market data. Keys are natural, so loading a row twice changes nothing."""
+"""Tables of market data. Keys are natural, so loading a row twice changes nothing.
+
+Keys of what comes session after session, or moment after moment, begin with those: rows are written where the table ends, and a
+session's lie together. Such tables refer to names without a foreign key, which would want an index of its own over all of them.
+What Flinch computed itself, and volatilities, are kept in single precision.
+"""
 
 from __future__ import annotations
 
 import datetime as dt
 
-from sqlalchemy import BigInteger, Boolean, Date, DateTime, Double, ForeignKey, Integer, SmallInteger, String
-from sqlalchemy.dialects.mysql import VARBINARY
+from sqlalchemy import BigInteger, Boolean, Date, DateTime, Double, Float, ForeignKey, Integer, SmallInteger, String
+from sqlalchemy.dialects.mysql import MEDIUMBLOB, VARBINARY
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
@@ -20,8 +25,9 @@ class MarketBase(DeclarativeBase):
 
 
 class MarketState(MarketBase):
-    """One row: what is loaded. `complete` is set last, so a load that was killed is recognised; `writing` is set while rows of a
-    later moment come, when what is there belongs to no version; `coming` is what is not there yet, for the pages to say."""
+    """One row: what is loaded. `load_id` tells one load from another, `past_version` is the data version in which anything but
+    the newest session changed last. `complete` is set last, so a load that was killed is recognised; `writing` is set while rows
+    of a later moment come, when what is there belongs to no version; `coming` is what is not there yet, for pages to say."""
 
     __tablename__ = "market_state"
     id: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
@@ -30,6 +36,8 @@ class MarketState(MarketBase):
     as_of: Mapped[dt.datetime] = mapped_column(DateTime)
     rate: Mapped[float] = mapped_column(Double)
     data_version: Mapped[int] = mapped_column(Integer)
+    load_id: Mapped[str] = mapped_column(String(32))
+    past_version: Mapped[int] = mapped_column(Integer)
     complete: Mapped[bool] = mapped_column(Boolean)
     writing: Mapped[bool] = mapped_column(Boolean)
     coming: Mapped[str | None] = mapped_column(String(200))
@@ -61,8 +69,8 @@ class DailyBar(MarketBase):
     """A session's prices and shares traded."""
 
     __tablename__ = "daily_bar"
-    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
     open: Mapped[float] = mapped_column(Double)
     high: Mapped[float] = mapped_column(Double)
     low: Mapped[float] = mapped_column(Double)
@@ -74,8 +82,8 @@ class ExtendedDay(MarketBase):
     """Before a session's open and after its close; missing where nothing traded then."""
 
     __tablename__ = "extended_day"
-    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
     pre_high: Mapped[float | None] = mapped_column(Double)
     pre_low: Mapped[float | None] = mapped_column(Double)
     pre_last: Mapped[float | None] = mapped_column(Double)
@@ -84,30 +92,26 @@ class ExtendedDay(MarketBase):
     post_volume: Mapped[float | None] = mapped_column(Double)
 
 
-class MinuteBar(MarketBase):
-    """A minute's prices and shares traded; `at` is the minute's start in UTC, regular hours or not."""
+class MinuteDay(MarketBase):
+    """A name's minute bars of a session, regular hours or not, packed as `store.market.minutes` says."""
 
-    __tablename__ = "minute_bar"
-    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
-    at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
-    open: Mapped[float] = mapped_column(Double)
-    high: Mapped[float] = mapped_column(Double)
-    low: Mapped[float] = mapped_column(Double)
-    close: Mapped[float] = mapped_column(Double)
-    volume: Mapped[float | None] = mapped_column(Double)
+    __tablename__ = "minute_day"
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    minutes: Mapped[bytes] = mapped_column(MEDIUMBLOB)
 
 
 class OptionDay(MarketBase):
     """A session's options as a whole: contracts traded and open by side, quoted width at the money in percent, what is listed."""
 
     __tablename__ = "option_day"
-    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
     call_volume: Mapped[int] = mapped_column(BigInteger)
     put_volume: Mapped[int] = mapped_column(BigInteger)
     call_open_interest: Mapped[int] = mapped_column(BigInteger)
     put_open_interest: Mapped[int] = mapped_column(BigInteger)
-    atm_width: Mapped[float | None] = mapped_column(Double)
+    atm_width: Mapped[float | None] = mapped_column(Float)
     expirations: Mapped[int] = mapped_column(Integer)
     weekly_expirations: Mapped[int] = mapped_column(Integer)
     strikes: Mapped[int] = mapped_column(Integer)
@@ -119,23 +123,23 @@ class VolatilityDay(MarketBase):
     0 to 100."""
 
     __tablename__ = "volatility_day"
-    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
-    iv7: Mapped[float | None] = mapped_column(Double)
-    iv14: Mapped[float | None] = mapped_column(Double)
-    iv30: Mapped[float | None] = mapped_column(Double)
-    iv60: Mapped[float | None] = mapped_column(Double)
-    iv90: Mapped[float | None] = mapped_column(Double)
-    iv180: Mapped[float | None] = mapped_column(Double)
-    iv365: Mapped[float | None] = mapped_column(Double)
-    iv_nearest: Mapped[float | None] = mapped_column(Double)
-    iv_week: Mapped[float | None] = mapped_column(Double)
-    iv_month: Mapped[float | None] = mapped_column(Double)
-    iv30_ex_earnings: Mapped[float | None] = mapped_column(Double)
-    implied_earnings_move: Mapped[float | None] = mapped_column(Double)
-    put_25d: Mapped[float | None] = mapped_column(Double)
-    call_25d: Mapped[float | None] = mapped_column(Double)
-    fit_quality: Mapped[float | None] = mapped_column(Double)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    iv7: Mapped[float | None] = mapped_column(Float)
+    iv14: Mapped[float | None] = mapped_column(Float)
+    iv30: Mapped[float | None] = mapped_column(Float)
+    iv60: Mapped[float | None] = mapped_column(Float)
+    iv90: Mapped[float | None] = mapped_column(Float)
+    iv180: Mapped[float | None] = mapped_column(Float)
+    iv365: Mapped[float | None] = mapped_column(Float)
+    iv_nearest: Mapped[float | None] = mapped_column(Float)
+    iv_week: Mapped[float | None] = mapped_column(Float)
+    iv_month: Mapped[float | None] = mapped_column(Float)
+    iv30_ex_earnings: Mapped[float | None] = mapped_column(Float)
+    implied_earnings_move: Mapped[float | None] = mapped_column(Float)
+    put_25d: Mapped[float | None] = mapped_column(Float)
+    call_25d: Mapped[float | None] = mapped_column(Float)
+    fit_quality: Mapped[float | None] = mapped_column(Float)
 
 
 class EarningsReport(MarketBase):
@@ -215,7 +219,7 @@ class SnapshotPrice(MarketBase):
 
     __tablename__ = "snapshot_price"
     taken_at: Mapped[dt.datetime] = mapped_column(ForeignKey("chain_snapshot.taken_at"), primary_key=True)
-    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
     price: Mapped[float] = mapped_column(Double)
 
 
@@ -239,52 +243,42 @@ class Position(MarketBase):
     """
 
     __tablename__ = "position"
-    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
-    taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
-    call_exposure: Mapped[float | None] = mapped_column(Double)
-    put_exposure: Mapped[float | None] = mapped_column(Double)
-    flip: Mapped[float | None] = mapped_column(Double)
-    near_exposure: Mapped[float | None] = mapped_column(Double)
-    week_exposure: Mapped[float | None] = mapped_column(Double)
-    month_exposure: Mapped[float | None] = mapped_column(Double)
-    peak_exposure_strike: Mapped[float | None] = mapped_column(Double)
-    peak_interest_strike: Mapped[float | None] = mapped_column(Double)
-    top_strikes: Mapped[float | None] = mapped_column(Double)
-    interest_above: Mapped[float | None] = mapped_column(Double)
-    opened: Mapped[float | None] = mapped_column(Double)
-    opened_above: Mapped[float | None] = mapped_column(Double)
-    opened_below: Mapped[float | None] = mapped_column(Double)
-    largest_build: Mapped[float | None] = mapped_column(Double)
-    largest_build_base: Mapped[float | None] = mapped_column(Double)
-    left_out: Mapped[float | None] = mapped_column(Double)
-
-
-class OptionQuote(MarketBase):
-    """One contract at one snapshot; bid and ask are missing while it is not quoted. Volume is that of the session so far, open
-    interest that of its morning.
-
-    A snapshot lies together, because most reading takes a whole one; a foreign key would want a second index over all of it.
-    """
-
-    __tablename__ = "option_quote"
     taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
     name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
-    expiration: Mapped[dt.date] = mapped_column(Date, primary_key=True)
-    strike: Mapped[float] = mapped_column(Double, primary_key=True)
-    is_call: Mapped[bool] = mapped_column(Boolean, primary_key=True)
-    series: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
-    bid: Mapped[float | None] = mapped_column(Double)
-    ask: Mapped[float | None] = mapped_column(Double)
-    volume: Mapped[int] = mapped_column(Integer)
-    open_interest: Mapped[int] = mapped_column(Integer)
+    call_exposure: Mapped[float | None] = mapped_column(Float)
+    put_exposure: Mapped[float | None] = mapped_column(Float)
+    flip: Mapped[float | None] = mapped_column(Float)
+    near_exposure: Mapped[float | None] = mapped_column(Float)
+    week_exposure: Mapped[float | None] = mapped_column(Float)
+    month_exposure: Mapped[float | None] = mapped_column(Float)
+    peak_exposure_strike: Mapped[float | None] = mapped_column(Float)
+    peak_interest_strike: Mapped[float | None] = mapped_column(Float)
+    top_strikes: Mapped[float | None] = mapped_column(Float)
+    interest_above: Mapped[float | None] = mapped_column(Float)
+    opened: Mapped[float | None] = mapped_column(Float)
+    opened_above: Mapped[float | None] = mapped_column(Float)
+    opened_below: Mapped[float | None] = mapped_column(Float)
+    largest_build: Mapped[float | None] = mapped_column(Float)
+    largest_build_base: Mapped[float | None] = mapped_column(Float)
+    left_out: Mapped[float | None] = mapped_column(Float)
+
+
+class NameChain(MarketBase):
+    """All contracts of a name at a snapshot, `contracts` of them, packed as `store.market.chain` says."""
+
+    __tablename__ = "name_chain"
+    taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    contracts: Mapped[int] = mapped_column(Integer)
+    quotes: Mapped[bytes] = mapped_column(MEDIUMBLOB)
 
 
 class ExpiryVolatility(MarketBase):
     """What publish reads out of a chain at a snapshot, an expiration a row; `svi_a` to `svi_sigma`: raw SVI in total variance."""
 
     __tablename__ = "expiry_volatility"
-    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
     taken_at: Mapped[dt.datetime] = mapped_column(DateTime, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
     expiration: Mapped[dt.date] = mapped_column(Date, primary_key=True)
     years: Mapped[float] = mapped_column(Double)
     forward: Mapped[float | None] = mapped_column(Double)
@@ -312,8 +306,8 @@ class SurfaceDay(MarketBase):
     """A name's surface as it was read last in a session, all expirations in one row, packed as `store.market.surfaces` says."""
 
     __tablename__ = "surface_day"
-    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
     taken_at: Mapped[dt.datetime] = mapped_column(DateTime)
     surface: Mapped[bytes] = mapped_column(VARBINARY(8000))
 

@@ -13,6 +13,7 @@ from sqlalchemy import Engine, select
 from flinch.store.engine import told
 from flinch.store.market.chain import stored
 from flinch.store.market.models import SVI_COLUMNS, ExpiryVolatility, SurfaceDay
+from flinch.store.packing import unpack
 from flinch.store.reading import read_rows, read_table
 
 PACKED = np.dtype(
@@ -45,13 +46,7 @@ def read_surface(engine: Engine, name_id: int, session: dt.date) -> KeptSurface 
         row = connection.execute(
             select(s.taken_at, s.surface).where(s.name_id == name_id, s.session == session)
         ).first()
-    return None if row is None else KeptSurface(row[0].replace(tzinfo=dt.UTC), np.frombuffer(row[1], PACKED))
-
-
-def packed_rows(owner: NDArray[np.int64], expirations: NDArray[np.void]) -> tuple[NDArray[np.int64], list[bytes]]:
-    """Owners, each once, and their expirations (in order of `owner`, of type `PACKED`) as the bytes of a row."""
-    owners, first = np.unique(owner, return_index=True)
-    return owners, [part.tobytes() for part in np.split(expirations, first[1:])] if owners.size else []
+    return None if row is None else KeptSurface(row[0].replace(tzinfo=dt.UTC), unpack(PACKED, row[1]))
 
 
 class Expiry(NamedTuple):
