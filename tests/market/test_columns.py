@@ -16,13 +16,16 @@ def folder(tmp_path: Path) -> Path:
     return tmp_path / "columns"
 
 
-def written(folder: Path) -> Path:
-    with ColumnWriter(folder / "one") as writer:
+EARLIER = "0123456789ab-3-ba9876543210"
+
+
+def written(folder: Path, name: str = "one") -> Path:
+    with ColumnWriter(folder / name) as writer:
         writer.write({"whole": np.arange(6.0).reshape(2, 3)})
         with writer.grow(2, 3) as growing:
             growing.add({"grown": np.array([[1.0, 2.0], [4.0, 5.0]])})
             growing.add({"grown": np.array([[3.0], [6.0]])})
-    return folder / "one"
+    return folder / name
 
 
 def test_arrays_come_back_whether_written_whole_or_session_after_session(folder: Path):
@@ -41,9 +44,11 @@ def test_what_one_version_changes_no_other_sees(folder: Path):
 
 
 def test_who_has_columns_mapped_keeps_them_when_they_are_removed(folder: Path):
-    columns = map_columns(written(folder))
-    forget_others(folder / "another")
-    assert list(folder.iterdir()) == []
+    columns = map_columns(written(folder, EARLIER))
+    (folder / f"{EARLIER}.77.making").mkdir()
+    (folder / "letters").mkdir()
+    forget_others(folder / "now")
+    assert [path.name for path in folder.iterdir()] == ["letters"], "what is not Flinch's stays"
     assert columns["grown"].sum() == 21.0
 
 

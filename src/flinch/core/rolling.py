@@ -80,25 +80,34 @@ def _sums(values: Any, window: int, kind: int, out: Any) -> None:
 
 
 @njit(cache=True, nogil=True)
+def _larger(a: float, b: float) -> float:
+    """The larger of two, NaN when one of them is."""
+    return a if a > b or a != a else b
+
+
+@njit(cache=True, nogil=True)
 def _extremes(values: Any, window: int, sign: float, out: Any) -> None:
-    """Largest of the last `window` values times `sign`; of a queue of sessions, each smaller than the one before, the first."""
+    """Largest of the last `window` values times `sign`. A window reaches over at most two stretches of its own length: from the
+    first the largest up to its end is taken, from the second the largest since its start (van Herk 1992, Pattern Recognition
+    Letters 13; Gil & Werman 1993, IEEE Transactions on Pattern Analysis 15)."""
     rows, sessions = values.shape
-    queue = np.empty(sessions, dtype=np.int64)
+    up_to_end = np.empty(sessions)
     for i in range(rows):
-        gap, head, tail = -1, 0, 0
-        for t in range(sessions):
-            value = values[i, t]
-            if not np.isfinite(value):
-                gap, head, tail = t, 0, 0
-                out[i, t] = np.nan
-                continue
-            while tail > head and sign * values[i, queue[tail - 1]] <= sign * value:
-                tail -= 1
-            queue[tail] = t
-            tail += 1
-            if queue[head] <= t - window:
-                head += 1
-            out[i, t] = values[i, queue[head]] if t - gap >= window else np.nan
+        for first in range(0, sessions, window):
+            last = min(first + window, sessions) - 1
+            largest = sign * values[i, last] if np.isfinite(values[i, last]) else np.nan
+            up_to_end[last] = largest
+            for t in range(last - 1, first - 1, -1):
+                largest = _larger(largest, sign * values[i, t] if np.isfinite(values[i, t]) else np.nan)
+                up_to_end[t] = largest
+        for t in range(min(window - 1, sessions)):
+            out[i, t] = np.nan
+        for first in range(0, sessions, window):
+            largest = -np.inf
+            for t in range(first, min(first + window, sessions)):
+                largest = _larger(largest, sign * values[i, t] if np.isfinite(values[i, t]) else np.nan)
+                if t >= window - 1:
+                    out[i, t] = sign * _larger(up_to_end[t - window + 1], largest)
 
 
 @njit(cache=True, nogil=True)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import shutil
 from collections.abc import Mapping
 from contextlib import ExitStack
@@ -113,8 +114,11 @@ def map_columns(folder: Path) -> dict[str, Floats]:
     return {path.stem: np.asarray(np.load(path, mmap_mode="c")) for path in folder.glob("*.npy")}
 
 
+_OURS = re.compile(r"[0-9a-f]{12}-\d+-[0-9a-f]{12}(\.\d+\.making)?")
+
+
 def forget_others(folder: Path) -> None:
-    """Remove what lies beside a folder: columns of earlier versions. Who has them mapped keeps them."""
+    """Remove columns of earlier versions beside a folder, and nothing else. Who has them mapped keeps them."""
     for path in folder.parent.iterdir():
-        if path != folder:
+        if path != folder and _OURS.fullmatch(path.name):
             shutil.rmtree(path, ignore_errors=True)

@@ -6,6 +6,7 @@ import contextlib
 import datetime as dt
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -128,7 +129,7 @@ def load_frame(engine: Engine, folder: Path | None = None) -> MarketFrame | None
 Fields = dict[str, Floats]
 _BARS = ("open", "high", "low", "close", "volume")
 _BEFORE = ("call_exposure", "put_exposure")
-_AT_ONCE = 500_000
+_AT_ONCE = 250_000
 """Rows of a daily table that are read together."""
 
 
@@ -189,17 +190,24 @@ class _Reader:
         sessions = self._sessions()
         with ColumnWriter(place) as writer:
             writer.write({"sessions": sessions.astype(np.int64), "data_version": np.array([self.state.data_version])})
-            step = max(1, _AT_ONCE // max(1, self.ids.size))
-            for read in self._daily_tables():
-                with writer.grow(self.ids.size, sessions.size) as growing:
-                    for first in range(0, sessions.size, step):
-                        growing.add(read(sessions[first : first + step], sessions))
+            # The database answers with one thread a connection: two tables are read at a time.
+            with ThreadPoolExecutor(2) as readers:
+                for written in [
+                    readers.submit(self._write_table, writer, read, sessions) for read in self._daily_tables()
+                ]:
+                    written.result()
             for facts in read_facts(self.engine, self.ids, sessions, self.kind):
                 writer.write(facts)
             columns = writer.read()
             prices = {field: np.ascontiguousarray(columns[field]) for field in _BARS}
             writer.write(report_days(self.reports, self.ids.size, sessions, prices["close"]))
             writer.write(self._derived(prices, columns, sessions))
+
+    def _write_table(self, writer: ColumnWriter, read: _ReadSessions, sessions: NDArray[np.datetime64]) -> None:
+        step = max(1, _AT_ONCE // max(1, self.ids.size))
+        with writer.grow(self.ids.size, sessions.size) as growing:
+            for first in range(0, sessions.size, step):
+                growing.add(read(sessions[first : first + step], sessions))
 
     def _renew(self, prices: Fields, columns: Fields, sessions: NDArray[np.datetime64]) -> None:
         """The newest session as it is now; all others are what they were."""
@@ -260,13 +268,15 @@ class _Reader:
         return out | {f"{field}_before": values for field, values in earlier.items()}
 
     def _scattered(self, rows: pl.DataFrame, fields: Sequence[str], column: NDArray[np.int64], width: int) -> Fields:
-        """Rows as arrays of names x sessions; those without a column are left out."""
-        row = np.searchsorted(self.ids, rows["name_id"].to_numpy())
-        there = column >= 0
+        """Rows as arrays of names x sessions, session after session; those without a column are left out."""
+        there = np.flatnonzero(column >= 0)
+        row = np.searchsorted(self.ids, rows["name_id"].to_numpy()[there])
+        place = column[there] * self.ids.size + row
         out = {}
         for field in fields:
-            out[field] = np.full((self.ids.size, width), np.nan)
-            out[field][row[there], column[there]] = numbers(rows[field])[there]
+            values = np.full(width * self.ids.size, np.nan)
+            values[place] = numbers(rows[field])[there]
+            out[field] = values.reshape(width, self.ids.size).T
         return out
 
 
@@ -291,9 +301,9 @@ def _members(engine: Engine, ids: NDArray[np.int64]) -> dict[int, list[tuple[int
     m = FundMember
     out: dict[int, list[tuple[int, float]]] = {}
     rows = read_table(engine, select(m.fund_id, m.name_id, m.weight).order_by(m.fund_id, m.weight.desc()))
-    for fund_id, name_id, weight in rows.iter_rows():
-        fund, member = np.searchsorted(ids, [fund_id, name_id])
-        out.setdefault(int(fund), []).append((int(member), weight))
+    fund, member = (np.searchsorted(ids, rows[key].to_numpy()).tolist() for key in ("fund_id", "name_id"))
+    for row, one, weight in zip(fund, member, rows["weight"].to_list(), strict=True):
+        out.setdefault(row, []).append((one, weight))
     return out
 
 
@@ -301,6 +311,7 @@ def _reports(engine: Engine, ids: NDArray[np.int64]) -> dict[int, list[Report]]:
     r = EarningsReport
     rows = read_table(engine, select(r.name_id, r.session, r.timing, r.known_on).order_by(r.name_id, r.session))
     out: dict[int, list[Report]] = {}
-    for name_id, *fields in rows.iter_rows():
-        out.setdefault(int(np.searchsorted(ids, name_id)), []).append(Report(*fields))
+    owners = np.searchsorted(ids, rows["name_id"].to_numpy()).tolist()
+    for row, fields in zip(owners, rows.drop("name_id").iter_rows(), strict=True):
+        out.setdefault(row, []).append(Report._make(fields))
     return out

@@ -265,8 +265,8 @@ class View:
         return self.version.panel
 
     def series(self, key: str) -> FloatArray:
-        """A read metric of the catalogue as it is stored, decimals in place of percent, names x sessions."""
-        return self.panel.series[key][:, : self.end]
+        """A read metric of the catalogue as it is stored, decimals in place of percent, names x sessions, name after name."""
+        return np.ascontiguousarray(self.panel.series[key][:, : self.end])
 
     def column(self, node: Node, bars: BarLength = "day") -> Column:
         """An expression for every name as of the session."""

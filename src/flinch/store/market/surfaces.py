@@ -107,9 +107,8 @@ def read_expiries(
     )
     rows = rows.with_columns(pl.col(pl.Float64).fill_null(np.nan))
     out: dict[int, list[Expiry]] = {}
-    for name_id, *fields in rows.iter_rows():
-        row = int(np.searchsorted(ids, name_id))
-        fields[3] = bool(fields[3])
-        plain = len(fields) - len(SVI_COLUMNS)
-        out.setdefault(row, []).append(Expiry._make([*fields[:plain], tuple(fields[plain:])]))
+    owners = np.searchsorted(ids, rows["name_id"].to_numpy()).tolist()
+    plain = rows.drop("name_id", *SVI_COLUMNS).with_columns(pl.col("forward_from_parity").cast(pl.Boolean))
+    for row, fields, svi in zip(owners, plain.iter_rows(), rows.select(SVI_COLUMNS).iter_rows(), strict=True):
+        out.setdefault(row, []).append(Expiry._make((*fields, svi)))
     return out
