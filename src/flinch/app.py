@@ -19,11 +19,16 @@ from flinch.features.dossier.routes import blueprint as dossier
 from flinch.features.frame.routes import blueprint as frame
 from flinch.features.handbook.routes import blueprint as handbook
 from flinch.features.lineup.routes import blueprint as lineup
+from flinch.features.screen.evidence import KIND as EVIDENCE
+from flinch.features.screen.evidence import evidence_work
 from flinch.features.screen.routes import blueprint as screen
 from flinch.features.tray.routes import blueprint as tray
+from flinch.jobs import Jobs
 from flinch.market import MarketHolder
 from flinch.settings import Settings
 from flinch.store.engine import DatabaseAway, DiskFull, is_away, is_full, make_engine
+from flinch.store.jobs import JobTable
+from flinch.store.owned.models import OwnedJob
 from flinch.web import Problem, Services, answer, reply
 from flinch.web.guard import add_headers, refuse_foreign_hosts, refuse_other_origins, refuse_unreadable_bodies
 from flinch.web.keys import answer_again, leave_key, remember_answer
@@ -48,7 +53,9 @@ def create_app(settings: Settings) -> OpenAPI:
         "COMPRESS_BR_LEVEL": 4,
     }
     market, owned = (make_engine(url, patient=False) for url in (settings.market_url, settings.owned_url))
-    app.extensions["flinch"] = Services(market, owned, MarketHolder(market, settings.columns))
+    holder = MarketHolder(market, settings.columns)
+    jobs = Jobs(JobTable(owned, OwnedJob), {EVIDENCE: evidence_work(holder, owned)})
+    app.extensions["flinch"] = Services(market, owned, holder, jobs)
     for blueprint in (frame, screen, dossier, lineup, tray, baskets, handbook):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)

@@ -154,6 +154,7 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
         with contextlib.suppress(Exception):
             market = services.holder.current()
             say_when_it_answers(port, began)
+            services.jobs.take_up()
             # What has to be compiled on this machine is compiled now, and not under somebody's first rule.
             warm(market, lambda share: None)
             give_back()
@@ -181,6 +182,7 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
         web.run()
     finally:
         stopped.set()
+        services.jobs.close()
         web.close()
         watcher.join(10)
 

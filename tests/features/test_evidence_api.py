@@ -1,9 +1,12 @@
 """Evidence over HTTP: it counts what the screen itself finds, sees no future, and finds nothing where nothing was put."""
 
+import threading
+
 import numpy as np
 import pytest
 from flask.testing import FlaskClient
 from tests.altered import altered
+from tests.asked import ask_evidence
 
 from flinch.core.rules import METRICS
 from flinch.market import PLAIN, Version, View
@@ -14,9 +17,9 @@ from flinch.screening.starters import STARTERS
 def evidence(client: FlaskClient):
     def ask(*rules, status=200, universe="stock", **body):
         stack = {"universe": universe, "rules": [{"text": rule} for rule in rules]}
-        answer = client.post("/api/screen/evidence", json={"stack": stack, **body})
+        answer = ask_evidence(client, {"stack": stack, **body})
         assert answer.status_code == status, answer.text
-        return answer.json
+        return answer.json["evidence"] if status == 200 else answer.json
 
     return ask
 
@@ -103,7 +106,7 @@ def test_what_cannot_be_followed_through_the_sessions_says_so(evidence, client: 
     assert "no rule with an edge" in evidence(status=422)["message"]
     assert evidence("iv_rnk > 3", status=422)["nearest"][0] == "iv_rank"
     stack = {"rules": [{"text": "close > sma(close, 10)", "bars": "15"}]}
-    answer = client.post("/api/screen/evidence", json={"stack": stack})
+    answer = ask_evidence(client, {"stack": stack})
     assert answer.status_code == 422
     assert "ten sessions only" in answer.json["message"]
     assert "never fired" in evidence("price < 0")["sentence"]
@@ -113,3 +116,31 @@ def test_few_days_are_too_few_to_say(evidence):
     found = evidence('symbol == "BULVI"', "abs(week_position) > 2.2")
     assert 0 < found["cases"] < 60
     assert "Too few to say" in found["sentence"] or "too few to say" in found["sentence"]
+
+
+def test_evidence_that_is_cancelled_or_is_not_there_says_so(client: FlaskClient, app, monkeypatch: pytest.MonkeyPatch):
+    """One that waits behind others: it tells how far it is, and stops when it is told to."""
+    jobs = app.extensions["flinch"].jobs
+    begun, go_on = threading.Event(), threading.Event()
+
+    def slow(handle):
+        handle.tell(0.3, "taking its time")
+        begun.set()
+        while not go_on.wait(0.01):
+            handle.question()
+        return ""
+
+    monkeypatch.setitem(jobs._kinds, "evidence", slow)
+    body = {"stack": {"rules": [{"text": "iv_rank > 71.5"}]}}
+    try:
+        first = client.post("/api/screen/evidence", json=body).json
+        assert begun.is_set()
+        assert (first["evidence"], first["percent"], first["stage"]) == (None, 30, "taking its time")
+        assert client.post("/api/screen/evidence", json=body).json["id"] == first["id"], "it is under way already"
+        assert client.delete(f"/api/jobs/{first['id']}").json == {"done": True}
+        answer = client.get(f"/api/screen/evidence/{first['id']}")
+        assert (answer.status_code, answer.json["type"]) == (409, "cancelled")
+    finally:
+        go_on.set()
+    for gone in (client.get("/api/screen/evidence/999999999"), client.delete("/api/jobs/999999999")):
+        assert (gone.status_code, gone.json["type"]) == (404, "no_such_job")

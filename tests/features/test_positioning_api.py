@@ -7,6 +7,7 @@ import openpyxl
 import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
+from tests.asked import ask_evidence
 
 from flinch.market import View
 from flinch.screening.starters import STARTERS
@@ -223,7 +224,7 @@ def test_starters_find_what_was_planted_and_go_out_as_a_sheet(client: FlaskClien
 
 def test_history_of_exposure_serves_rules_and_evidence(client: FlaskClient):
     stack = {"universe": "stock", "rules": [{"text": "crossed_above(net_exposure, 0)"}]}
-    found = client.post("/api/screen/evidence", json={"stack": stack}).json
+    found = ask_evidence(client, {"stack": stack}).json["evidence"]
     assert found["cases"] > 1000
     assert found["days"] > 400
     for followed in found["followed"]:

@@ -2,6 +2,7 @@
 
 import numpy as np
 from flask.testing import FlaskClient
+from tests.asked import ask_evidence
 
 from flinch.market import View
 
@@ -35,7 +36,7 @@ def test_aim_among_rules_of_which_one_is_enough_counts_those_that_come_through_a
 
 def test_the_first_session_of_a_stretch_is_one_after_a_session_without(client: FlaskClient, market: View):
     body = {"stack": {"universe": "stock", "rules": [{"text": "change_pct > 4"}]}, "fresh": True}
-    found = client.post("/api/screen/evidence", json=body).json
+    found = ask_evidence(client, body).json["evidence"]
     change = np.stack([market.at(session).metric("change_pct") for session in range(498, 504)])
     held = (change > 4) & market.optionable_through[:, 498:504].T & (market.frame.kind == "stock")
     fresh = held[1:] & ~held[:-1]

@@ -15,13 +15,16 @@ from flinch.core.moves import cycle_ends, cycles, running_ends
 from flinch.core.pricing import exercised_early
 from flinch.core.volatility import constant_maturity_vol, ex_earnings, reports_before, smile_vol
 from flinch.core.volatility.chain import FLAWS, ChainQuotes, ExpirySummary, summarise_expiries, typical_width
+from flinch.jobs import told_as_job
 from flinch.store.bulk import replace_rows
+from flinch.store.jobs import JobTable
 from flinch.store.market.chain import read_interest, read_snapshots, read_spots, read_strike_rows, stored
 from flinch.store.market.facts import dividends_ahead, next_reactions
 from flinch.store.market.models import (
     SVI_COLUMNS,
     TENORS,
     ExpiryVolatility,
+    MarketJob,
     OptionDay,
     Position,
     SurfaceDay,
@@ -67,15 +70,27 @@ def publish(engine: Engine, taken_at: dt.datetime | None = None) -> None:
 
     Notes
     -----
-    One pass over all contracts; running it twice writes the same rows.
+    One pass over all contracts; running it twice writes the same rows. A row of `MarketJob` tells how far it is; it can be
+    cancelled between two tables, and what was not written then is as it was.
     """
     state = read_state(engine)
     if state is None:
         raise RuntimeError("no market is loaded")
-    reading = _read(engine, (taken_at or state.as_of).astimezone(dt.UTC), state.rate)
-    bare = _without_reports(engine, reading)
-    _write_expiries(engine, reading, bare.vols)
-    _write_positions(engine, reading)
+    moment = (taken_at or state.as_of).astimezone(dt.UTC)
+    with told_as_job(JobTable(engine, MarketJob), "publish", {"taken_at": moment.isoformat()}) as tell:
+        tell(0.0, "fitting surfaces")
+        reading = _read(engine, moment, state.rate)
+        bare = _without_reports(engine, reading)
+        tell(0.5, "writing expirations")
+        _write_expiries(engine, reading, bare.vols)
+        tell(0.65, "adding up exposure")
+        _write_positions(engine, reading)
+        tell(0.85, "writing the session")
+        _write_session(engine, reading, bare)
+
+
+def _write_session(engine: Engine, reading: Reading, bare: _Bare) -> None:
+    """What is kept of a session, when the snapshot is the last one of it."""
     later = [s for s in read_snapshots(engine) if s.session == reading.session and s.taken_at > reading.taken_at]
     if not later:
         _write_surfaces(engine, reading, bare.vols)

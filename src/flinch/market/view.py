@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from rapidfuzz import fuzz, process, utils
 from sqlalchemy import Engine
 
+from flinch.clock import market_now
 from flinch.core.arrays import BoolArray, FloatArray
 from flinch.core.calendar import CLOSE, EXCHANGE_ZONE
 from flinch.core.moves import CycleBands
@@ -227,11 +228,11 @@ class View:
     @cached_property
     def as_of(self) -> dt.datetime:
         """The moment in exchange time: the version's own, that of the session's last kept chains, or its close."""
-        if self.is_newest:
-            return self.version.frame.state.as_of.astimezone(EXCHANGE_ZONE)
-        if self.snapshot is not None:
-            return self.snapshot.taken_at.astimezone(EXCHANGE_ZONE)
-        return dt.datetime.combine(self.today, CLOSE, EXCHANGE_ZONE)
+        return market_now(
+            dt.datetime.combine(self.today, CLOSE, EXCHANGE_ZONE),
+            None if self.snapshot is None else self.snapshot.taken_at,
+            self.version.frame.state.as_of if self.is_newest else None,
+        ).astimezone(EXCHANGE_ZONE)
 
     @property
     def over(self) -> bool:

@@ -11,7 +11,7 @@ import polars as pl
 from sqlalchemy import Connection, Engine
 from sqlalchemy.orm import DeclarativeBase
 
-from flinch.store.market.models import MarketBase, MarketState
+from flinch.store.market.models import MarketBase, MarketJob, MarketState
 
 
 def replace_rows(engine: Engine, table: type[DeclarativeBase], rows: pl.DataFrame) -> None:
@@ -49,11 +49,11 @@ def replace_rows(engine: Engine, table: type[DeclarativeBase], rows: pl.DataFram
 
 
 def empty_market(engine: Engine) -> None:
-    """Remove all of a market but the row that says what is loaded."""
+    """Remove all of a market but the rows that say what is loaded and what was done."""
     # Emptying a table whole takes no time, however many rows it has.
     with engine.begin() as connection, _unchecked(connection):
         for table in MarketBase.metadata.sorted_tables:
-            if table is not MarketState.__table__:
+            if table not in (MarketState.__table__, MarketJob.__table__):
                 connection.exec_driver_sql(f"TRUNCATE TABLE `{table.name}`")
 
 

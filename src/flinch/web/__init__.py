@@ -11,6 +11,7 @@ from flask import current_app, g
 from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
+from flinch.jobs import Jobs
 from flinch.market import PLAIN, Dictionary, MarketHolder, View
 from flinch.screening.columns import Described
 from flinch.store.engine import DatabaseAway
@@ -45,6 +46,7 @@ class Services:
     market: Engine
     owned: Engine
     holder: MarketHolder
+    jobs: Jobs
     owners: dict[str, int] = field(default_factory=dict)
     own_metrics: list[OwnMetric] = field(default_factory=list)
 

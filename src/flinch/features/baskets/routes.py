@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import datetime as dt
-
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
+from flinch.clock import wall
 from flinch.features.baskets.schemas import (
     BasketDraft,
     BasketList,
@@ -82,7 +81,7 @@ def replace_basket(path: BasketPath, body: BasketDraft) -> Response:
 @blueprint.delete("/<int:id>", responses={200: Done, 404: Problem})
 def delete_basket(path: BasketPath) -> Response:
     """Remove a basket; it can be restored."""
-    if not BASKETS.remove(services().owned, owner(), path.id, dt.datetime.now(dt.UTC)):
+    if not BASKETS.remove(services().owned, owner(), path.id, wall()):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -100,7 +99,7 @@ def _keep(now: View, body: BasketDraft, id: int | None) -> Response:
     name = body.name.strip()
     if not name:
         raise UserError(Problem(type="bad_name", message="Give the basket a name.", where="name"))
-    values = {"name": name, "symbols": symbols, "changed_at": plain(dt.datetime.now(dt.UTC))}
+    values = {"name": name, "symbols": symbols, "changed_at": plain(wall())}
     row = BASKETS.save(services().owned, owner(), values, id, version=body.version)
     if row is None:
         raise UserError(_GONE, 404)

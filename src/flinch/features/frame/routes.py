@@ -5,9 +5,19 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 
 from flinch.core.volatility import LOOKBACK, historical_vol
-from flinch.features.frame.schemas import Coming, Fact, MarketInfo, NameList, NameRow, Peek, PeekQuery, SymbolPath
+from flinch.features.frame.schemas import (
+    Coming,
+    Fact,
+    JobPath,
+    MarketInfo,
+    NameList,
+    NameRow,
+    Peek,
+    PeekQuery,
+    SymbolPath,
+)
 from flinch.market import PLAIN
-from flinch.web import ERRORS, Problem, reply, services, view
+from flinch.web import ERRORS, Done, Problem, owner, reply, services, view
 
 PEEK_METRICS = (
     "price", "change_pct", "avg_volume_50", "market_cap", "avg_option_volume_21", "atm_width", "iv30", "hv21", "iv_hv_ratio",
@@ -33,6 +43,13 @@ def read_market() -> Response:
             coming=None if coming is None else Coming(what=coming[0], percent=coming[1]),
         )
     )
+
+
+@blueprint.delete("/jobs/<int:id>", responses={200: Done, 404: Problem})
+def cancel_job(path: JobPath) -> Response:
+    """Stop something that was asked for; what is over stays as it is."""
+    services().jobs.cancel(path.id, owner())
+    return reply(Done())
 
 
 @blueprint.get("/names", responses={200: NameList})

@@ -23,6 +23,10 @@ class MarketInfo(BaseModel):
     coming: Coming | None
 
 
+class JobPath(BaseModel):
+    id: int = Field(ge=1)
+
+
 class NameRow(BaseModel):
     symbol: str
     company: str

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import datetime as dt
-
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
+from flinch.clock import wall
 from flinch.features.handbook import service
 from flinch.features.handbook.schemas import (
     CheckReply,
@@ -60,7 +59,7 @@ def replace_own_metric(path: OwnMetricPath, body: OwnMetricDraft) -> Response:
 @blueprint.delete("/own-metrics/<int:id>", responses={200: Done, 404: Problem})
 def delete_own_metric(path: OwnMetricPath) -> Response:
     """Remove one; it can be restored. Rules that use it then say so."""
-    if not OWN_METRICS.remove(services().owned, owner(), path.id, dt.datetime.now(dt.UTC)):
+    if not OWN_METRICS.remove(services().owned, owner(), path.id, wall()):
         raise UserError(_GONE, 404)
     return reply(Done())
 

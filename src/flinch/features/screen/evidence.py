@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
+import itertools
+from collections.abc import Callable
 from typing import Literal
 
 import numpy as np
@@ -31,9 +33,14 @@ from flinch.core.interrupt import checkpoint, in_threads
 from flinch.core.moves import band_position, cycle_ends, cycles
 from flinch.core.rules import RuleError, evaluate
 from flinch.core.volatility import span_vol
-from flinch.market import Dictionary, View
+from flinch.jobs import Handle, Work
+from flinch.market import Dictionary, MarketHolder, View
 from flinch.screening.body import StackBody, Text
 from flinch.screening.history import through_history
+from flinch.screening.run import stack_work
+from flinch.store.owned.kept import OWN_METRICS
+from flinch.web import with_own
+from flinch.web.lane import COSTLY
 
 # Sessions ahead, and the volatility that prices a move so far.
 HORIZONS = {1: "iv_nearest", 5: "iv7", 10: "iv14", 21: "iv30"}
@@ -111,6 +118,10 @@ class TargetFound(BaseModel):
     sentence: str
 
 
+class EvidencePath(BaseModel):
+    id: int = Field(ge=1, description="What was answered when the evidence was asked for")
+
+
 class Evidence(BaseModel):
     """What the history held says about a stack."""
 
@@ -128,8 +139,45 @@ class Evidence(BaseModel):
     target: TargetFound | None
 
 
-def evidence(view: View, engine: Engine, owner: int, dictionary: Dictionary, request: EvidenceRequest) -> Evidence:
-    """Evidence as of the newest session; raises RuleError, NoSuchGroup and NothingToStudy."""
+class EvidenceJob(BaseModel):
+    """Evidence that was asked for: how far it is and at what, and itself once it is there."""
+
+    id: int
+    percent: int
+    stage: str
+    evidence: Evidence | None
+
+
+_ALL_SESSIONS = 10_000
+"""Evidence goes after screens: units of work that following a stack through every session is taken to cost at least."""
+KIND = "evidence"
+
+
+def evidence_work(holder: MarketHolder, owned: Engine) -> Work:
+    """What does jobs of this kind, on the newest market there is when its turn comes."""
+
+    def work(handle: Handle) -> str:
+        assert handle.owner is not None
+        request = EvidenceRequest.model_validate(handle.asked["request"])
+        own = OWN_METRICS.all(owned, handle.owner)
+        words = with_own(tuple((metric.key, metric.expression) for metric in own))
+        with COSTLY.turn(_ALL_SESSIONS + stack_work(words, request.stack), handle.question):
+            found = evidence(holder.current(), owned, handle.owner, words, request, handle.tell)
+        return found.model_dump_json()
+
+    return work
+
+
+def evidence(
+    view: View,
+    engine: Engine,
+    owner: int,
+    dictionary: Dictionary,
+    request: EvidenceRequest,
+    tell: Callable[[float, str], None] = lambda share, stage: None,
+) -> Evidence:
+    """Evidence as of the newest session; `tell` gets the share that is done, and at what. Raises RuleError, NoSuchGroup."""
+    tell(0.05, "following the rules through every session")
     found = through_history(view, engine, owner, dictionary, request.stack)
     fired = found.held
     if request.fresh:
@@ -141,6 +189,8 @@ def evidence(view: View, engine: Engine, owner: int, dictionary: Dictionary, req
     sideless = int((fired & ~(np.isfinite(side) & (side != 0))).sum())
     fired = fired & np.isfinite(side) & (side != 0)
 
+    compared = itertools.count(1)
+
     def followed(horizon: int, priced: str) -> Study:
         checkpoint()
         expected = view.series(priced) * np.sqrt(horizon / 252)
@@ -149,8 +199,11 @@ def evidence(view: View, engine: Engine, owner: int, dictionary: Dictionary, req
         else:
             moved = moves_ahead(frame.close, expected, horizon)
         ranges = ranges_ahead(frame.high, frame.low, frame.close, expected, horizon)
-        return study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT, ranges=ranges, side=side)
+        result = study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT, ranges=ranges, side=side)
+        tell(0.4 + 0.5 * next(compared) / len(HORIZONS), "comparing what followed")
+        return result
 
+    tell(0.4, "comparing what followed")
     # Two at a time: each takes several arrays of the market's size.
     studies = in_threads(lambda asked: followed(*asked), list(HORIZONS.items()), 2)
     by_day = fired.sum(axis=0)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from urllib.parse import quote
 
 import numpy as np
 from flask import Response
 from sqlalchemy import Engine
 
+from flinch.clock import wall
 from flinch.core.gamma import DEFAULT_RULE, RULE_WORDS
 from flinch.core.rules import series_keys
 from flinch.core.rules.catalogue import SIGNED
@@ -72,7 +72,7 @@ def _notes(view: View, request: ExportRequest, ran: Ran) -> list[tuple[str, str]
         ("survivors", str(int(ran.result.survivors.sum()))),
         ("source", view.source),
         ("data version", str(view.data_version)),
-        ("written", f"{dt.datetime.now(dt.UTC):%Y-%m-%d %H:%M} UTC"),
+        ("written", f"{wall():%Y-%m-%d %H:%M} UTC"),
     ]
 
 

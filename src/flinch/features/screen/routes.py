@@ -7,8 +7,9 @@ import datetime as dt
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from flinch.features.screen import evidence, export, service
-from flinch.features.screen.evidence import Evidence, EvidenceRequest
+from flinch.clock import wall
+from flinch.features.screen import export, service
+from flinch.features.screen.evidence import KIND, Evidence, EvidenceJob, EvidencePath, EvidenceRequest
 from flinch.features.screen.schemas import (
     ExportRequest,
     Look,
@@ -36,8 +37,7 @@ from flinch.web.lane import COSTLY
 
 blueprint = APIBlueprint("screen", __name__, url_prefix="/api", abp_responses=ERRORS)
 
-_ALL_SESSIONS = 10_000
-"""Evidence goes after screens: units of work that following a stack through every session is taken to cost at least."""
+_WAIT_SECONDS = 1.0
 _GONE = Problem(
     type="no_such_screen", message="This screen is not there any more. Nothing was changed; save it under a name."
 )
@@ -57,11 +57,26 @@ def read_rows(body: RowsRequest) -> Response:
         return reply(service.some_rows(view(body.as_of), services().owned, owner(), dictionary(), own_metrics(), body))
 
 
-@blueprint.post("/screen/evidence", responses={200: Evidence, 422: Problem})
-def read_evidence(body: EvidenceRequest) -> Response:
-    """How often a stack fired before, what followed, and the base rates of the same."""
-    with COSTLY.turn(_ALL_SESSIONS + stack_work(dictionary(), body.stack)):
-        return reply(evidence.evidence(view(), services().owned, owner(), dictionary(), body))
+@blueprint.post("/screen/evidence", responses={200: EvidenceJob, 422: Problem})
+def ask_evidence(body: EvidenceRequest) -> Response:
+    """How often a stack fired before, what followed, and the base rates of the same: there at once when it takes no second."""
+    stack_work(dictionary(), body.stack)  # what is wrong with a rule is said now
+    asked = {"request": body.model_dump(mode="json"), "version": view().data_version}
+    return _evidence(services().jobs.submit(KIND, asked, owner=owner()))
+
+
+@blueprint.get("/screen/evidence/<int:id>", responses={200: EvidenceJob, 422: Problem})
+def read_evidence(path: EvidencePath) -> Response:
+    """Evidence that was asked for, or how far it is; answered when something is there, or after a second."""
+    return _evidence(path.id)
+
+
+def _evidence(id: int) -> Response:
+    jobs = services().jobs
+    job = jobs.look(id, owner(), _WAIT_SECONDS)
+    answer = jobs.answer(job)
+    found = None if answer is None else Evidence.model_validate_json(answer)
+    return reply(EvidenceJob(id=job.id, percent=job.percent, stage=job.stage, evidence=found))
 
 
 @blueprint.post("/screen/series", responses={200: SeriesReply, 422: Problem})
@@ -100,7 +115,7 @@ def replace_screen(path: ScreenPath, body: ScreenDraft) -> Response:
 @blueprint.delete("/screens/<int:id>", responses={200: Done, 404: Problem})
 def delete_screen(path: ScreenPath) -> Response:
     """Remove a screen; it can be restored."""
-    if not kept.SCREENS.remove(services().owned, owner(), path.id, dt.datetime.now(dt.UTC)):
+    if not kept.SCREENS.remove(services().owned, owner(), path.id, wall()):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -119,7 +134,7 @@ def record_look(path: ScreenPath, body: LookRequest) -> Response:
     engine = services().owned
     if kept.SCREENS.one(engine, owner(), path.id) is None:
         raise UserError(_GONE, 404)
-    before = kept.record_look(engine, path.id, body.session, body.symbols, dt.datetime.now(dt.UTC))
+    before = kept.record_look(engine, path.id, body.session, body.symbols, wall())
     look = before and Look(
         session=before.session, looked_at=before.looked_at.replace(tzinfo=dt.UTC), symbols=before.symbols
     )
@@ -127,7 +142,7 @@ def record_look(path: ScreenPath, body: LookRequest) -> Response:
 
 
 def _keep(body: ScreenDraft, id: int | None) -> Response:
-    values = body.model_dump(mode="json", exclude={"version"}) | {"changed_at": kept.plain(dt.datetime.now(dt.UTC))}
+    values = body.model_dump(mode="json", exclude={"version"}) | {"changed_at": kept.plain(wall())}
     values["name"] = body.name.strip() or body.name
     row = kept.SCREENS.save(services().owned, owner(), values, id, version=body.version)
     if row is None:

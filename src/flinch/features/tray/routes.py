@@ -1,10 +1,9 @@
 from __future__ import annotations
 
-import datetime as dt
-
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
+from flinch.clock import wall
 from flinch.features.tray.schemas import (
     TrayAddition,
     TrayChange,
@@ -47,7 +46,7 @@ def add_to_tray(body: TrayAddition) -> Response:
     now = view()
     symbols = [now.frame.names[now.row(symbol)].symbol for symbol in body.symbols]
     why = body.why.model_dump()
-    moment = dt.datetime.now(dt.UTC)
+    moment = wall()
     tray = store.add_to_tray(services().owned, owner(), [(symbol, why) for symbol in symbols], moment)
     return _reply(now, tray)
 
@@ -61,7 +60,7 @@ def change_tray(body: TrayChange) -> Response:
     listed = {symbol: why | ({"values": body.values[symbol]} if symbol in body.values else {}) for symbol in symbols}
     verb = {"keep": "keep only", "replace": "replace by"}.get(body.op)
     about = None if body.op == "add" else body.why.words[:80]
-    moment = dt.datetime.now(dt.UTC)
+    moment = wall()
     tray = store.change_tray(
         services().owned, owner(), body.op, listed, moment, verb=verb, about=about, version=body.version
     )

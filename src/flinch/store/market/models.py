@@ -13,6 +13,8 @@ from sqlalchemy import BigInteger, Boolean, Date, DateTime, Double, Float, Forei
 from sqlalchemy.dialects.mysql import MEDIUMBLOB, VARBINARY
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
+from flinch.store.jobs import JobColumns
+
 
 class MarketBase(DeclarativeBase):
     """A market's tables. All tables use one character set, so that any text can be compared."""
@@ -27,7 +29,7 @@ class MarketBase(DeclarativeBase):
 class MarketState(MarketBase):
     """One row: what is loaded. `load_id` tells one load from another, `past_version` is the data version in which anything but
     the newest session changed last. `complete` is set last, so a load that was killed is recognised; `writing` is set while rows
-    of a later moment come, when what is there belongs to no version; `coming` is what is not there yet, for pages to say."""
+    of a later moment come, when what is there belongs to no version."""
 
     __tablename__ = "market_state"
     id: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
@@ -40,8 +42,12 @@ class MarketState(MarketBase):
     past_version: Mapped[int] = mapped_column(Integer)
     complete: Mapped[bool] = mapped_column(Boolean)
     writing: Mapped[bool] = mapped_column(Boolean)
-    coming: Mapped[str | None] = mapped_column(String(200))
-    coming_percent: Mapped[int] = mapped_column(SmallInteger)
+
+
+class MarketJob(JobColumns, MarketBase):
+    """Work on the market: filling it with what a first start leaves for later, publishing a snapshot."""
+
+    __tablename__ = "market_job"
 
 
 class Name(MarketBase):

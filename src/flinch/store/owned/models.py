@@ -9,6 +9,8 @@ from sqlalchemy import JSON, Date, DateTime, ForeignKey, Integer, SmallInteger, 
 from sqlalchemy.dialects.mysql import MEDIUMTEXT
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
+from flinch.store.jobs import JobColumns
+
 
 class OwnedBase(DeclarativeBase):
     """The tables of all users. All tables use one character set, so that any text can be compared."""
@@ -100,6 +102,13 @@ class Basket(OwnedBase):
     symbols: Mapped[list[str]] = mapped_column(JSON)
     changed_at: Mapped[dt.datetime] = mapped_column(DateTime)
     deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
+class OwnedJob(JobColumns, OwnedBase):
+    """Long work that somebody asked for."""
+
+    __tablename__ = "job"
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
 
 
 class WriteKey(OwnedBase):

@@ -8,6 +8,7 @@ from typing import Any, Literal, NamedTuple
 from sqlalchemy import Engine, delete, func, select
 from sqlalchemy.orm import Session
 
+from flinch.clock import wall
 from flinch.errors import FlinchError
 from flinch.store.owned.kept import ChangedElsewhere, plain
 from flinch.store.owned.models import Owner, TrayEntry, TrayStep
@@ -97,7 +98,7 @@ def change_tray(
             _remember(session, owner_id, f"{verb or op} {about or names}"[:120], present)
             session.execute(delete(TrayEntry).where(TrayEntry.owner_id == owner_id, TrayEntry.symbol.in_(goes)))
             last = max((entry.position for entry in present), default=0)
-            moment = plain(now or dt.datetime.now(dt.UTC))
+            moment = plain(now or wall())
             for offset, symbol in enumerate(comes, 1):
                 row = TrayEntry(owner_id=owner_id, symbol=symbol, position=last + offset, why=listed[symbol])
                 row.added_at = moment

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from sqlalchemy import Engine, delete, insert, select, update
 from sqlalchemy.orm import Session
 
+from flinch.clock import wall
 from flinch.store.engine import transaction
 from flinch.store.owned.models import WriteKey
 
@@ -55,7 +56,7 @@ def keep_key(session: Session) -> None:
     pending = _pending.get()
     if pending is None or pending.kept:
         return
-    now = dt.datetime.now(dt.UTC).replace(tzinfo=None, microsecond=0)
+    now = wall().replace(tzinfo=None, microsecond=0)
     w = WriteKey
     session.execute(delete(w).where(w.owner_id == pending.owner_id, w.at < now - KEPT))
     session.execute(

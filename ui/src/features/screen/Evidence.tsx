@@ -1,5 +1,5 @@
-import type { Schemas } from "@/shared/api/client";
-import { useEvidence } from "@/shared/api/queries";
+import { api, type Schemas } from "@/shared/api/client";
+import { type UnderWay, useEvidence } from "@/shared/api/queries";
 import { count, DASH, date, number, signed } from "@/shared/format";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
@@ -63,16 +63,13 @@ export function Evidence({
   const side = params.get("side")?.trim() || "up";
   const bySign = side !== "up" && side !== "down";
   const entry = params.get("entry") === "open" ? "open" : "close";
-  const answer = useEvidence(
-    {
-      stack: { universe: screen.universe, rules, any_groups: chosen ? [] : screen.anyGroups },
-      fresh,
-      side,
-      entry,
-      target: kind === null ? null : { kind, moves, sessions },
-    },
-    true,
-  );
+  const answer = useEvidence({
+    stack: { universe: screen.universe, rules, any_groups: chosen ? [] : screen.anyGroups },
+    fresh,
+    side,
+    entry,
+    target: kind === null ? null : { kind, moves, sessions },
+  });
   const data = answer.data;
   return (
     <section className="evidence" aria-label="Evidence">
@@ -190,12 +187,34 @@ export function Evidence({
       ) : answer.failureReason ? (
         <Empty>
           <p>{answer.failureReason.message}</p>
+          {answer.isError && (
+            <button type="button" className="quiet" onClick={() => answer.refetch()}>
+              Ask again
+            </button>
+          )}
         </Empty>
+      ) : answer.underWay ? (
+        <Working job={answer.underWay} />
       ) : (
         <Loading what="every session held" />
       )}
       {data && answer.failureReason && <Failed error={answer.failureReason} />}
     </section>
+  );
+}
+
+/** Evidence that is still being computed: how far it is, and a way to stop it. */
+function Working({ job }: { job: UnderWay }) {
+  return (
+    <Empty>
+      <p role="status">
+        {job.stage || "waiting for a turn"} ({job.percent} %)
+      </p>
+      <progress aria-label="How much of the evidence is there" value={job.percent} max={100} />
+      <button type="button" className="quiet" onClick={() => void api.cancelJob(job.id).catch(() => undefined)}>
+        Cancel
+      </button>
+    </Empty>
   );
 }
 

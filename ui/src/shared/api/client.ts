@@ -134,8 +134,11 @@ export const api = {
         signal,
       }),
     ),
-  evidence: (body: Schemas["EvidenceRequest"], signal: AbortSignal) =>
+  askEvidence: (body: Schemas["EvidenceRequest"], signal: AbortSignal) =>
     unwrap(client.POST("/api/screen/evidence", { body, signal })),
+  evidence: (id: number, signal: AbortSignal) =>
+    unwrap(client.GET("/api/screen/evidence/{id}", { params: { path: { id } }, signal })),
+  cancelJob: (id: number) => unwrap(client.DELETE("/api/jobs/{id}", { params: { path: { id } } })),
   lineup: (body: Schemas["LineupRequest"], signal: AbortSignal) => unwrap(client.POST("/api/lineup", { body, signal })),
   correlations: (body: Schemas["CorrelationRequest"], signal: AbortSignal) =>
     unwrap(client.POST("/api/lineup/correlation", { body, signal })),

@@ -240,13 +240,32 @@ export const useChain = (symbol: string, expiration: string | null, at: AsOfRequ
   });
 };
 
-export const useEvidence = (request: Schemas["EvidenceRequest"], enabled: boolean) => {
+export type UnderWay = { id: number; percent: number; stage: string };
+
+/** Evidence, which takes a while: `underWay` is how far it is. Who asks for something else, or leaves, stops it. */
+export const useEvidence = (request: Schemas["EvidenceRequest"]) => {
   const version = useMarket().data?.version;
-  return useQuery({
+  const [underWay, setUnderWay] = useState<UnderWay | null>(null);
+  const answer = useQuery({
     queryKey: ["evidence", version, request],
-    queryFn: ({ signal }) => api.evidence(request, signal),
-    enabled,
+    queryFn: async ({ signal }) => {
+      let job = await api.askEvidence(request, signal);
+      const stop = () => void api.cancelJob(job.id).catch(() => undefined);
+      signal.addEventListener("abort", stop);
+      try {
+        while (job.evidence === null) {
+          signal.throwIfAborted();
+          setUnderWay(job);
+          job = await api.evidence(job.id, signal);
+        }
+        return job.evidence;
+      } finally {
+        signal.removeEventListener("abort", stop);
+        setUnderWay(null);
+      }
+    },
   });
+  return { ...answer, underWay };
 };
 
 export const useLineup = (request: Schemas["LineupRequest"]) => {

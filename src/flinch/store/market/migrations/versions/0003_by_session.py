@@ -1,4 +1,4 @@
-"""keys that begin with the session, chains and minutes in one row a name, single precision
+"""keys that begin with the session, chains and minutes in one row a name, single precision; jobs
 
 What these tables hold is a feed's to load: they are made anew, and the demo market with them.
 """
@@ -33,6 +33,25 @@ def upgrade() -> None:
     op.execute("UPDATE market_state SET complete = 0")
     op.alter_column(state, "load_id", existing_type=sa.String(length=32), existing_nullable=False, server_default=None)
     op.alter_column(state, "past_version", existing_type=sa.Integer(), existing_nullable=False, server_default=None)
+    op.drop_column(state, "coming")
+    op.drop_column(state, "coming_percent")
+    op.create_table(
+        "market_job",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("kind", sa.String(length=32), nullable=False),
+        sa.Column("asked", sa.JSON(), nullable=False),
+        sa.Column("state", sa.String(length=12), nullable=False),
+        sa.Column("percent", sa.SmallInteger(), nullable=False),
+        sa.Column("stage", sa.String(length=200), nullable=False),
+        sa.Column("answer", mysql.MEDIUMTEXT(), nullable=True),
+        sa.Column("submitted_at", sa.DateTime(), nullable=False),
+        sa.Column("changed_at", sa.DateTime(), nullable=False),
+        sa.PrimaryKeyConstraint("id"),
+        mysql_charset="utf8mb4",
+        mysql_collate="utf8mb4_bin",
+        mysql_engine="InnoDB",
+    )
+    op.create_index("ix_market_job_state", "market_job", ["state"])
     op.create_table(
         "daily_bar",
         sa.Column("session", sa.Date(), nullable=False),

@@ -1,0 +1,245 @@
+"""Long work that a request only asks for: submitted, told of, cancelled, and taken up again after a restart."""
+
+from __future__ import annotations
+
+import json
+import logging
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Iterator
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from contextlib import contextmanager, suppress
+from typing import Any, NamedTuple
+
+from flinch.core.interrupt import Budget, stopped_by, within
+from flinch.errors import FlinchError
+from flinch.store.jobs import UNDER_WAY, Job, JobState, JobTable
+
+SPENT_SECONDS = 30.0
+"""How much computing one job may ask for, by estimate."""
+_AT_ONCE = 2
+_WAITING = 20
+_REMEMBERED = 50
+_log = logging.getLogger(__name__)
+
+
+class JobCancelled(FlinchError):
+    """Somebody, or the end of this process, stopped it."""
+
+    status, kind = 409, "cancelled"
+
+    def __init__(self) -> None:
+        super().__init__("This was cancelled. Ask again for it.")
+
+
+class NoSuchJob(FlinchError):
+    """There is no such job, or it is somebody else's."""
+
+    status, kind = 404, "no_such_job"
+
+    def __init__(self) -> None:
+        super().__init__("This is not there any more. Ask again for it.")
+
+
+class TooManyJobs(FlinchError):
+    """As much waits as may."""
+
+    status, kind, wait = 503, "busy", 5
+
+    def __init__(self) -> None:
+        super().__init__("Too much is being computed at once. Wait a moment; Flinch asks again by itself.")
+
+
+class JobFailed(FlinchError):
+    """What a job failed with, told as the request itself would have been."""
+
+    def __init__(self, told: dict[str, Any]) -> None:
+        super().__init__(str(told["message"]))
+        self.status, self.kind, self.where = int(told["status"]), str(told["kind"]), told["where"]
+        self.nearest = list(told["nearest"])
+
+
+class Unexpected(FlinchError):
+    """A mistake of ours."""
+
+    status, kind = 500, "internal"
+
+    def __init__(self) -> None:
+        super().__init__("Something went wrong in Flinch itself. Nothing was changed; the server's output says what.")
+
+
+def _failure(error: FlinchError) -> str:
+    told = {"status": error.status, "kind": error.kind, "where": error.where, "nearest": error.nearest}
+    return json.dumps(told | {"message": str(error)})
+
+
+class Handle(NamedTuple):
+    """What work is given: whose it is, what was asked for, and where to say how far it is (0 to 1) and at what."""
+
+    owner: int | None
+    asked: dict[str, Any]
+    tell: Callable[[float, str], None]
+    question: Callable[[], None]
+
+
+Work = Callable[[Handle], str]
+"""Does what was asked for and returns the answer as text. Its checkpoints, and `question`, raise when it is to stop."""
+
+
+class Jobs:
+    """The jobs of a table, run by an executor of `concurrent.futures`; `kinds` says what does which.
+
+    The default executor is two threads: kernels let go of the interpreter, and the market is held in memory once.
+    """
+
+    def __init__(self, table: JobTable, kinds: dict[str, Work], executor: Executor | None = None) -> None:
+        self._table, self._kinds = table, kinds
+        self._executor = executor or ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="job")
+        self._running: OrderedDict[int, _Running] = OrderedDict()
+        self._lock = threading.Lock()
+        self._closing = False
+
+    def submit(self, kind: str, asked: dict[str, Any], *, owner: int | None = None) -> int:
+        """Ask for something; returns its number. What is asked for while the same is under way is that.
+
+        Raises TooManyJobs, DatabaseAway.
+        """
+        with self._lock:
+            waiting = 0
+            for number, one in self._running.items():
+                if not one.over.is_set():
+                    waiting += 1
+                    if (one.job.kind, one.job.owner, one.job.asked) == (kind, owner, asked) and not one.stop.is_set():
+                        return number
+            if waiting >= _WAITING:
+                raise TooManyJobs
+        number = self._table.begin(kind, asked, owner=owner)
+        self._start(Job(number, kind, asked, "waiting", 0, "", None, owner))
+        return number
+
+    def take_up(self) -> None:
+        """Begin again what the process before left under way; what nobody here can do is marked as interrupted."""
+        for job in self._table.under_way():
+            if job.kind in self._kinds:
+                self._start(job)
+            else:
+                self._table.end(job.id, "interrupted")
+
+    def look(self, number: int, owner: int | None, wait: float = 0.0) -> Job:
+        """How a job stands, after at most `wait` seconds if it is not over before. Raises NoSuchJob."""
+        with self._lock:
+            running = self._running.get(number)
+        if running is not None and running.job.owner == owner:
+            running.over.wait(wait)
+            return running.job
+        job = self._table.one(number)
+        if job is None or job.owner != owner:
+            raise NoSuchJob
+        return job
+
+    def answer(self, job: Job) -> str | None:
+        """What came of it; None while it is under way. Raises what it failed with, and JobCancelled."""
+        if job.state == "done":
+            return job.answer
+        if job.state == "failed":
+            raise JobFailed(json.loads(job.answer or "{}"))
+        if job.state in UNDER_WAY:
+            return None
+        raise JobCancelled
+
+    def cancel(self, number: int, owner: int | None) -> None:
+        """Stop it; what is over stays as it is. Raises NoSuchJob."""
+        job = self.look(number, owner)
+        with self._lock:
+            running = self._running.get(number)
+        if running is None:
+            if job.state in UNDER_WAY:
+                self._table.end(number, "cancelled")
+            return
+        running.stop.set()
+        if running.future is not None and running.future.cancel():
+            self._over(running, "cancelled", None)
+
+    def close(self) -> None:
+        """Stop everything, so that the next start takes it up again."""
+        self._closing = True
+        with self._lock:
+            for running in self._running.values():
+                running.stop.set()
+        self._executor.shutdown(wait=True, cancel_futures=True)
+
+    def _start(self, job: Job) -> None:
+        running = _Running(job)
+        with self._lock:
+            self._running[job.id] = running
+            over = [number for number, one in self._running.items() if one.over.is_set()]
+            for number in over[: max(0, len(over) - _REMEMBERED)]:
+                del self._running[number]
+        running.future = self._executor.submit(self._run, running)
+
+    def _run(self, running: _Running) -> None:
+        job = running.job
+
+        def question() -> None:
+            if running.stop.is_set():
+                raise JobCancelled
+
+        def tell(share: float, stage: str) -> None:
+            question()
+            percent = int(100 * share)
+            if (percent, stage) != (running.job.percent, running.job.stage):
+                running.job = running.job._replace(state="running", percent=percent, stage=stage)
+                # Who waits is told by this process; the row is for the next one, and may wait while the database is away.
+                with suppress(FlinchError):
+                    self._table.tell(job.id, percent, stage)
+
+        try:
+            tell(0.0, "waiting for a turn")
+            with within(Budget(SPENT_SECONDS)), stopped_by(question):
+                answer = self._kinds[job.kind](Handle(job.owner, job.asked, tell, question))
+            self._over(running, "done", answer)
+        except JobCancelled:
+            self._over(running, "cancelled", None)
+        except FlinchError as error:
+            self._over(running, "failed", _failure(error))
+        except Exception:
+            _log.exception("a job of kind %s failed", job.kind)
+            self._over(running, "failed", _failure(Unexpected()))
+
+    def _over(self, running: _Running, state: JobState, answer: str | None) -> None:
+        if state == "cancelled" and self._closing:
+            return  # the row stays under way, for the next start
+        with suppress(FlinchError):
+            self._table.end(running.job.id, state, answer)
+        running.job = running.job._replace(state=state, answer=answer)
+        running.over.set()
+
+
+@contextmanager
+def told_as_job(table: JobTable, kind: str, asked: dict[str, Any]) -> Iterator[Callable[[float, str], None]]:
+    """Work that this process does itself, told of as a job: the body is given what says how far it is (0 to 1) and at what, and
+    what raises JobCancelled once somebody cancelled it."""
+    number = table.begin(kind, asked)
+
+    def tell(share: float, stage: str) -> None:
+        if not table.tell(number, int(100 * share), stage):
+            raise JobCancelled
+
+    try:
+        yield tell
+    except JobCancelled:
+        raise
+    except BaseException:
+        with suppress(FlinchError):
+            table.end(number, "failed")
+        raise
+    table.end(number, "done")
+
+
+class _Running:
+    """A job that this process took up."""
+
+    def __init__(self, job: Job) -> None:
+        self.job = job
+        self.stop, self.over = threading.Event(), threading.Event()
+        self.future: Future[None] | None = None
