@@ -7,6 +7,18 @@ say() { printf '  %s\n' "$*"; }
 stop() { printf 'Flinch cannot start: %s\n' "$*" >&2; exit 1; }
 sums() { find "$@" -type f -print0 | sort -z | xargs -0 sha256sum | sha256sum | cut -c1-64; }
 
+# Steps that know nothing of each other, side by side; the first that stops, stops all.
+together() {
+  local step pid pids=()
+  for step in "$@"; do
+    ($step) &
+    pids+=($!)
+  done
+  for pid in "${pids[@]}"; do
+    wait "$pid" || { kill "${pids[@]}" 2>/dev/null; exit 1; }
+  done
+}
+
 # Debian packages, given as "command:package" or "/path/with/stars:package".
 need_packages() {
   local missing=() pair probe log

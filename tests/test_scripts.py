@@ -131,3 +131,17 @@ def test_ci_runs_the_tests():
     assert "scripts/test" in (PROJECT / ".ci/run").read_text()
     for script in ("scripts/demo", "scripts/test", "scripts/update-api", ".ci/run"):
         assert os.access(PROJECT / script, os.X_OK)
+
+
+def test_steps_side_by_side_all_happen_and_one_that_stops_stops_all(poor_machine: Path, tmp_path: Path):
+    done = run(poor_machine, f'together "mktemp {tmp_path}/one.XXXX" "mktemp {tmp_path}/two.XXXX" && say both')
+    assert done.returncode == 0, done.stderr
+    assert "both" in done.stdout
+    assert len(list(tmp_path.glob("one.*"))) == len(list(tmp_path.glob("two.*"))) == 1
+    add(poor_machine, "slow", "exec /bin/sleep 60")
+    began = os.times().elapsed
+    failed = run(poor_machine, 'together "stop no-room" slow && say both')
+    assert failed.returncode == 1
+    assert "both" not in failed.stdout
+    assert refusal(failed).startswith("Flinch cannot start: no-room")
+    assert os.times().elapsed - began < 50, "the other one was stopped"

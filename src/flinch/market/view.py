@@ -133,6 +133,12 @@ class View:
                 return report
         return None
 
+    def reaction(self, report: Report) -> int | None:
+        """Index of the first session that could react to a report; None when that is not over, or nothing held lies before it."""
+        place = int(np.searchsorted(self.frame.sessions, np.datetime64(report.session, "D")))
+        place += report.timing != "before_open"
+        return place if 1 <= place <= self.last else None
+
     def exercise(self, row: int) -> Exercise:
         """How a name's options may be exercised."""
         return "american" if exercised_early(self.frame.kind[row]) else "european"
@@ -170,6 +176,11 @@ class View:
     def daily(self, field: str, row: int) -> FloatArray:
         """One name's history of a field of the frame, shape (sessions,)."""
         values: FloatArray = self.frame.daily[field][row]
+        return values
+
+    def derived(self, field: str, row: int) -> FloatArray:
+        """One name's history of a field that follows from others, as it is stored, shape (sessions,)."""
+        values: FloatArray = self.frame.derived[field][row]
         return values
 
     def day_bars(self, row: int) -> Bars:

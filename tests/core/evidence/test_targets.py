@@ -8,7 +8,8 @@ import QuantLib as ql
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from flinch.core.evidence import smile_at, touch_chance, touched_by
+from flinch.core.evidence import cycle_target, move_target, priced_touch, smile_at, touch_chance, touched_by
+from flinch.core.moves import CycleBands
 
 
 @settings(max_examples=40)
@@ -106,3 +107,31 @@ def test_the_smile_goes_through_its_three_points_and_is_left_alone_near_the_mone
     assert found[4] == pytest.approx(0.30 - 2 * slope + 4 * bend, rel=1e-4), "level beyond two deviations"
     assert smile_at(np.array([-2.0]), np.array([0.3]), np.array([np.nan]), np.array([0.29]))[0] == 0.3
     assert smile_at(np.array([-2.0]), np.array([0.3]), np.array([0.9]), np.array([0.9]))[0] == pytest.approx(0.6)
+
+
+def test_an_expected_move_up_or_down_by_hand():
+    close = np.array([[100.0, 50.0, np.nan]])
+    vols = [np.full((1, 3), 0.2), np.full((1, 3), 0.2)]
+    up, down = (move_target(close, (14, 90), vols, moves, 10) for moves in (1.5, -1.0))
+    size = 0.2 * np.sqrt(10 / 252)
+    assert up.price[0] == pytest.approx([100 * (1 + 1.5 * size), 50 * (1 + 1.5 * size), np.nan], nan_ok=True)
+    assert down.price[0, 0] == pytest.approx(100 * (1 - size))
+    assert up.end.tolist() == [10.0, 11.0, 12.0]
+    assert up.span == 10
+    chance = priced_touch(up, close, np.full((1, 3), np.nan), np.full((1, 3), np.nan))
+    assert chance[0, 0] == pytest.approx(touch_chance(1 + 1.5 * size, 0.2, 10 / 252))
+    assert np.isnan(chance[0, 2])
+
+
+def test_the_edge_of_the_week_on_the_side_price_is_on_by_hand():
+    """Monday to Friday; a band around the Friday before of 4 to both sides."""
+    days = np.arange("2026-08-31", "2026-09-19", dtype="datetime64[D]")
+    calendar = days[np.is_busday(days)]
+    close = np.array([[100.0, 101, 99, 105, 100, 100, 98]])
+    band = CycleBands(np.full((1, 7), 100.0), np.full((1, 7), 4.0), np.arange(7.0), np.full(7, 5.0))
+    target = cycle_target(close, band, np.full((1, 7), 0.3), calendar, monthly=False)
+    assert target.price[0] == pytest.approx([104, 104, 96, np.nan, 104, 104, 96], nan_ok=True), (
+        "none once it was passed"
+    )
+    assert target.end.tolist() == [4, 4, 4, 4, 4, 9, 9], "a session that ends a week still belongs to it"
+    assert (target.span, target.vol[0, 0]) == (5, 0.3)

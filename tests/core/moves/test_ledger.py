@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from flinch.core.moves import MEAN_SIZE, PROMISED, cycle_outcomes, ledger_verdict, sellers_won
+from flinch.core.moves import MEAN_SIZE, PROMISED, cycle_outcomes, ledger_verdict, report_moves, sellers_won
 
 NAN = float("nan")
 
@@ -81,3 +81,17 @@ def test_of_two_excursions_of_one_size_the_upper_counts():
     high, low, close = np.array([100.0, 108.0, 102.0]), np.array([100.0, 99.0, 92.0]), np.array([100.0, 101.0, 101.0])
     found = cycle_outcomes(high, low, close, np.full(3, 100.0), np.full(3, 4.0), np.array([0]), np.array([2]))
     assert found.worst[0] == 2.0
+
+
+def test_what_reports_were_priced_at_and_what_came_by_hand():
+    close = np.array([100.0, 100.0, 110.0, 99.0, NAN, 99.0, 100.0])
+    priced = np.array([0.05, 0.08, 0.05, 0.0, 0.04, NAN, 0.03])
+    found = report_moves(close, priced, np.array([2, 3, 4, 6]))
+    assert found.priced[:2] == pytest.approx([0.08, 0.05]), "what was priced the evening before"
+    assert found.moved[:2] == pytest.approx([0.10, -0.10])
+    assert found.ratio[:2] == pytest.approx([1.25, 2.0])
+    assert found.sellers.tolist() == [False, False, False, False]
+    assert np.isnan(found.ratio[2:]).all(), "a missing close, nothing priced"
+    small = report_moves(np.array([100.0, 103.9]), np.array([0.05, 0.05]), np.array([1]))
+    assert small.sellers.tolist() == [True], "less than 0.8 of what was priced"
+    assert report_moves(close, priced, np.empty(0, dtype=np.int64)).moved.size == 0

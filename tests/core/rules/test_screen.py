@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from flinch.core.rules import Rung, Truth, aim, distribution, run_screen, spread
+from flinch.core.rules import Rung, Truth, aim, aim_among, distribution, run_screen, spread
 
 YES, NO, UNKNOWN = 1, 0, -1
 
@@ -150,3 +150,38 @@ def test_every_known_value_is_in_the_histogram_once(column, scale):
 def test_a_histogram_of_nothing_is_empty(scale):
     shape = distribution(np.array([np.nan]), spread(np.array([np.nan]), scale), scale)
     assert shape.counts.sum() == 0
+
+
+@given(st.integers(0, 10_000), st.integers(1, 30))
+def test_an_edge_of_a_rule_within_a_stack_leaves_as_many_as_it_says(seed: int, wanted: int):
+    """Of any stack: alone, among rules that must all hold, and among rules of which any one is enough."""
+    rng = np.random.default_rng(seed)
+    names, rules = 40, 5
+    values = np.where(rng.random(names) < 0.1, np.nan, np.round(rng.normal(size=names), 1))
+    lower = float(np.round(rng.normal(), 1))
+    place = int(rng.integers(rules))
+    truths: list[Truth | None] = []
+    for _ in range(rules):
+        yes, no = rng.random(names) < 0.6, rng.random(names) < 0.5
+        truths.append(Truth(yes, no & ~yes))
+    order = rng.permutation(rules).tolist()
+    cut = int(rng.integers(1, rules))
+    modes = rng.choice(["any", "all"], 2)
+    rungs = [Rung(tuple(order[:cut]), modes[0]), Rung(tuple(order[cut:]), modes[1])]
+    universe = rng.random(names) < 0.9
+
+    def survivors(edge: float | None) -> int:
+        answered = list(truths)
+        # Without an edge it cuts nothing and decides nothing.
+        answered[place] = None if edge is None else Truth(values >= edge, values < edge)
+        return int(run_screen(answered, rungs, universe).survivors.sum())
+
+    found = aim_among(values, place, truths, rungs, universe, lower, None, wanted)
+    assert len(found) <= 1
+    for edge in found:
+        assert edge.edge == "lower"
+        assert survivors(edge.value) == edge.names
+    if not found:
+        # As many as wanted come through whatever the edge is, or nobody's number is known.
+        known = np.isfinite(values)
+        assert survivors(np.inf) >= wanted or not (known & universe).any() or survivors(-np.inf) == survivors(np.inf)

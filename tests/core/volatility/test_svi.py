@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy.optimize import minimize
+from scipy.optimize import least_squares, minimize
 
 from flinch.core.pricing import option_price
 from flinch.core.volatility import fit_smiles, smile_vol
@@ -132,3 +132,39 @@ def test_nothing_to_fit_is_nothing():
     found = fit_smiles(none.astype(int), none, none, none, name=np.zeros(2, dtype=int), years=np.array([0.1, 0.2]))
     assert np.isnan(found.vol).all()
     assert found.strikes.tolist() == [0, 0]
+
+
+def plain_fit(k: np.ndarray, w: np.ndarray, weight: np.ndarray) -> float:
+    """The least weighted misfit that a search over all five numbers finds: the plain twin of the compiled fit of one expiry."""
+    best = np.inf
+    for rho, m, sigma in ((-0.5, 0.0, 0.2), (0.0, 0.1, 0.1), (0.3, -0.1, 0.4)):
+        found = least_squares(
+            lambda x: np.sqrt(weight) * (x[0] + x[1] * (x[2] * (k - x[3]) + np.hypot(k - x[3], x[4])) - w),
+            [0.5 * w.min(), 0.1, rho, m, sigma],
+            bounds=([0.0, 0.0, -1.0, -2.0, 1e-3], [1.0, 2.0, 1.0, 2.0, 3.0]),
+            x_scale=[0.01, 0.1, 0.5, 0.1, 0.1],
+        )
+        best = min(best, 2 * found.cost)
+    return best
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.integers(0, 10_000))
+def test_the_fit_of_an_expiry_is_as_good_as_a_plain_search(seed):
+    rng = np.random.default_rng(seed)
+    years, level = rng.uniform(0.05, 1.0), rng.uniform(0.15, 0.7)
+    deviation = level * np.sqrt(years)
+    k = deviation * np.sort(rng.uniform(-2.2, 2.2, 17))
+    # An SSVI slice, which is free of butterflies, with the noise of quotes.
+    rho, phi = rng.uniform(-0.7, 0.3), rng.uniform(0.3, 0.9) / deviation
+    theta = deviation**2
+    true = 0.5 * theta * (1 + rho * phi * k + np.sqrt((phi * k + rho) ** 2 + 1 - rho**2))
+    spread = rng.uniform(0.004, 0.02, k.size)
+    vol = np.sqrt(true / years) + 0.3 * spread * rng.normal(size=k.size)
+    group = np.zeros(k.size, dtype=np.int64)
+    fit = fit_smiles(group, k, vol, spread, name=np.zeros(1, dtype=np.int64), years=np.array([years]))
+    a, b, r, m, sigma = fit.parameters[0]
+    w, weight = vol * vol * years, 1 / (2 * vol * years * spread) ** 2
+    misfit = (weight * (a + b * (r * (k - m) + np.hypot(k - m, sigma)) - w) ** 2).sum()
+    assert misfit <= 1.5 * plain_fit(k, w, weight) + 0.1, "a free search may fit noise by a butterfly"
+    assert misfit <= 1.05 * (weight * (true - w) ** 2).sum() + 0.02, "no worse than the slice that was quoted"

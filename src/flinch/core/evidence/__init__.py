@@ -11,7 +11,15 @@ from flinch.core.evidence.study import (
     ranges_ahead,
     study,
 )
-from flinch.core.evidence.targets import smile_at, touch_chance, touched_by
+from flinch.core.evidence.targets import (
+    Target,
+    cycle_target,
+    move_target,
+    priced_touch,
+    smile_at,
+    touch_chance,
+    touched_by,
+)
 from flinch.core.evidence.words import sentence, verdict
 
 __all__ = [
@@ -20,8 +28,12 @@ __all__ = [
     "Compared",
     "Estimate",
     "Study",
+    "Target",
+    "cycle_target",
+    "move_target",
     "moves_ahead",
     "moves_from_open",
+    "priced_touch",
     "ranges_ahead",
     "sentence",
     "smile_at",

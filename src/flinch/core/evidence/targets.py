@@ -2,17 +2,69 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
+from typing import Any, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from flinch.core.arrays import FloatArray
 from flinch.core.compiled import njit
+from flinch.core.moves import CycleBands, band_position, cycle_ends, cycles
 from flinch.core.pricing.normal import normal_cdfs
+from flinch.core.volatility import span_vol
 
 _DELTA_AT = 0.6744897501960817
 """Deviations from the forward at which an option has a delta of a quarter, nearly."""
 _SMILE_REACH = 2.0
+
+
+class Target(NamedTuple):
+    """A price to touch for each name and session, names x sessions, NaN where there is none; the index of the session by whose
+    end it counts, shape (sessions,); the most sessions that may take; and the volatility of options until then, a decimal."""
+
+    price: FloatArray
+    end: FloatArray
+    span: int
+    vol: FloatArray
+
+
+def cycle_target(
+    close: FloatArray, band: CycleBands, vol: FloatArray, calendar: NDArray[np.datetime64], *, monthly: bool
+) -> Target:
+    """The edge of the week's or month's expected move on the side that price is on, by the cycle's end; none once it was passed.
+
+    `close` and `vol` (of the expiration that ends the cycle) have shape (names, sessions), `band` is theirs, and `calendar` holds
+    those sessions and the ones ahead.
+    """
+    position = band_position(close, band.anchor, band.half_width)
+    edge = band.anchor + np.where(position >= 0, band.half_width, -band.half_width)
+    end = cycles(cycle_ends(calendar, monthly=monthly)).end[: close.shape[1]].astype(np.float64)
+    return Target(np.where(np.abs(position) < 1, edge, np.nan), end, int(np.nanmax(band.length)), vol)
+
+
+def move_target(
+    close: FloatArray, tenors: Sequence[int], vols: Sequence[FloatArray], moves: float, sessions: int
+) -> Target:
+    """So many expected moves from each close (below zero a fall), within so many sessions.
+
+    `vols` are implied volatilities of the `tenors`, calendar days ascending, each of the shape of `close`.
+    """
+    vol = span_vol(np.array(tenors) / 365, list(vols), sessions / 252)
+    price = close * (1 + moves * vol * np.sqrt(sessions / 252))
+    return Target(price, np.arange(close.shape[1], dtype=np.float64) + sessions, sessions, vol)
+
+
+def priced_touch(target: Target, close: FloatArray, put_25d: FloatArray, call_25d: FloatArray) -> FloatArray:
+    """The chance that options gave a target, names x sessions: `touch_chance` at the smile's volatility for the target.
+
+    `put_25d` and `call_25d` are the volatilities of the 25-delta put and call, decimals, of the shape of `close`.
+    """
+    years = np.maximum(target.end - np.arange(close.shape[1]), 0)[None, :] / 252
+    with np.errstate(invalid="ignore", divide="ignore"):
+        level = target.price / close
+        away = np.log(level) / (target.vol * np.sqrt(years))
+    return touch_chance(level, smile_at(away, target.vol, put_25d, call_25d), years)
 
 
 def extremes_ahead(values: FloatArray, end: FloatArray, *, highest: bool) -> FloatArray:

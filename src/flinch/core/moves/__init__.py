@@ -11,7 +11,17 @@ from flinch.core.moves.cycles import (
     running_ends,
 )
 from flinch.core.moves.expected import expected_move
-from flinch.core.moves.ledger import MEAN_SIZE, PROMISED, Outcomes, Verdict, cycle_outcomes, ledger_verdict, sellers_won
+from flinch.core.moves.ledger import (
+    MEAN_SIZE,
+    PROMISED,
+    Outcomes,
+    ReportMoves,
+    Verdict,
+    cycle_outcomes,
+    ledger_verdict,
+    report_moves,
+    sellers_won,
+)
 from flinch.core.moves.straddle import atm_straddle
 
 __all__ = [
@@ -20,6 +30,7 @@ __all__ = [
     "CycleBands",
     "Cycles",
     "Outcomes",
+    "ReportMoves",
     "Verdict",
     "atm_straddle",
     "band_position",
@@ -30,6 +41,7 @@ __all__ = [
     "expected_move",
     "fan",
     "ledger_verdict",
+    "report_moves",
     "running_ends",
     "sellers_won",
 ]

@@ -92,6 +92,38 @@ def cycle_outcomes(
     return Outcomes(*[np.where(known, values, np.nan) for values in found])
 
 
+class ReportMoves(NamedTuple):
+    """Of each report, shape (reports,), decimals: the move that was priced, the one that came, the size of that over the priced
+    one, and whether sellers of the priced one won; NaN and False where something is missing."""
+
+    priced: FloatArray
+    moved: FloatArray
+    ratio: FloatArray
+    sellers: BoolArray
+
+
+def report_moves(close: FloatArray, priced: FloatArray, reaction: IntArray) -> ReportMoves:
+    """What options priced for past reports at the last close before, and what price then did.
+
+    Parameters
+    ----------
+    close, priced
+        One name's closes and the move priced for its next report (one standard deviation, a decimal), shape (sessions,); NaN
+        where missing.
+    reaction
+        Index of the session that reacted to each report, at least 1, shape (reports,).
+
+    Returns
+    -------
+    `ReportMoves`; without a ratio where nothing was priced.
+    """
+    before = priced[reaction - 1]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        moved = close[reaction] / close[reaction - 1] - 1
+        ratio = np.where(before > 0, np.abs(moved) / before, np.nan)
+    return ReportMoves(before, moved, ratio, sellers_won(moved, before))
+
+
 def ledger_verdict(inside: int, known: int) -> Verdict | None:
     """Whether moves were priced too large or too small: the share inside against `PROMISED`, beyond two of its own standard
     errors under it. None without a known cycle."""

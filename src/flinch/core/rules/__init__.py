@@ -1,6 +1,6 @@
 """The rule language, the metric catalogue, and what rules do to a universe."""
 
-from flinch.core.rules.catalogue import GROUPS, METRICS, Metric, daily_vocabulary, intraday_vocabulary
+from flinch.core.rules.catalogue import GROUPS, METRICS, Metric, daily_vocabulary, intraday_vocabulary, percent
 from flinch.core.rules.distribution import Distribution, distribution, spread
 from flinch.core.rules.errors import RuleError
 from flinch.core.rules.evaluate import Panel, evaluate
@@ -8,7 +8,7 @@ from flinch.core.rules.explain import explain
 from flinch.core.rules.functions import FUNCTIONS, Function, Truth
 from flinch.core.rules.language import Expression, Vocabulary, nearest
 from flinch.core.rules.nodes import Node, series_keys
-from flinch.core.rules.screen import MAX_RULES, Edge, RuleCount, Rung, ScreenResult, aim, run_screen
+from flinch.core.rules.screen import MAX_RULES, Edge, RuleCount, Rung, ScreenResult, aim, aim_among, run_screen
 from flinch.core.rules.shape import Shape
 
 __all__ = [
@@ -31,12 +31,14 @@ __all__ = [
     "Truth",
     "Vocabulary",
     "aim",
+    "aim_among",
     "daily_vocabulary",
     "distribution",
     "evaluate",
     "explain",
     "intraday_vocabulary",
     "nearest",
+    "percent",
     "run_screen",
     "series_keys",
     "spread",

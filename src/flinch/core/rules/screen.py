@@ -167,6 +167,54 @@ def aim(
     return found
 
 
+def aim_among(
+    values: np.ndarray,
+    place: int,
+    truths: Sequence[Truth | None],
+    rungs: Sequence[Rung],
+    universe: BoolArray,
+    lower: float | None,
+    upper: float | None,
+    wanted: int,
+) -> list[Edge]:
+    """Where the edges of one rule of a stack would have to stand for `wanted` names to survive, every other rule staying.
+
+    Parameters
+    ----------
+    values
+        The number that the rule is on, shape (names,), NaN where missing.
+    place
+        Index of the rule in `truths`.
+    truths, rungs, universe
+        The stack, as for `run_screen`.
+    lower, upper
+        The rule's edges now, None where open.
+    wanted
+        At least 1.
+
+    Returns
+    -------
+    As of `aim`. Among rules of which any one is enough, names that the others let through survive whatever this one says; nothing
+    when those are as many as wanted already.
+    """
+    eligible, already = universe.copy(), np.zeros(universe.shape, dtype=bool)
+    alone = True
+    for rung in rungs:
+        others = [truth for member in rung.members if member != place and (truth := truths[member]) is not None]
+        if rung.mode == "any" and place in rung.members:
+            already = np.logical_or.reduce([truth.yes for truth in others]) if others else already
+            alone = not others
+        elif others:
+            join = np.logical_or if rung.mode == "any" else np.logical_and
+            eligible &= join.reduce([truth.yes for truth in others])
+    through = int((eligible & already).sum())
+    if wanted <= through:
+        return []
+    # Among rules of which any one is enough, one without edges decides nothing: the others do.
+    found = aim(values, eligible & ~already, lower, upper, wanted - through, without=None if alone else 0)
+    return [edge._replace(names=edge.names + through) for edge in found]
+
+
 def _plain_above(ordered: FloatArray, count: int) -> float:
     """The number with the fewest digits at or above which the last `count` of `ordered` values stand, and no others."""
     last = float(ordered[-count])

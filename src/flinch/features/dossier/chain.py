@@ -12,6 +12,7 @@ from pydantic import BaseModel, Field
 from flinch.core.arrays import FloatArray
 from flinch.core.moves import expected_move
 from flinch.core.pricing import Exercise, greeks, implied_vol, option_price
+from flinch.core.rules import percent
 from flinch.core.volatility import smile_vol
 from flinch.features.dossier.schemas import ExpiryRow
 from flinch.features.dossier.service import NOT_KEPT, expiry_row
@@ -128,7 +129,7 @@ def _rows(view: View, row: int, expiry: Expiry, spot: float, exercise: Exercise)
             np.log(strike / expiry.forward),
         )
         mid = np.where((bid > 0) & (ask >= bid), 0.5 * (bid + ask), np.nan)
-        width = 100 * (ask - bid) / mid
+        width = percent((ask - bid) / mid)
         at = (spot, strike, years)
         kind: dict[str, Any] = {"is_call": is_call, "rate": rate, "dividend_yield": expiry.carry}
         vol: FloatArray = implied_vol(mid, *at, **kind, exercise=exercise)
@@ -141,7 +142,7 @@ def _rows(view: View, row: int, expiry: Expiry, spot: float, exercise: Exercise)
             bid=bid[i],
             ask=ask[i],
             width_pct=width[i],
-            iv=100 * vol[i],
+            iv=percent(vol[i]),
             off_fit=mid[i] - price[i],
             delta=slopes.delta[i],
             gamma=slopes.gamma[i],
@@ -151,7 +152,7 @@ def _rows(view: View, row: int, expiry: Expiry, spot: float, exercise: Exercise)
             open_interest=interest[i],
             why=_why(bid[i], ask[i], vol[i], years),
         )
-    fit_at = dict(zip(strike.tolist(), (100 * fitted).tolist(), strict=True))
+    fit_at = dict(zip(strike.tolist(), percent(fitted).tolist(), strict=True))
     return [
         ChainRow(strike=k, fit_iv=fit_at[k], call=contracts.get((k, True)), put=contracts.get((k, False)))
         for k in sorted(fit_at)

@@ -8,6 +8,7 @@ import numpy as np
 from pydantic import BaseModel, Field
 
 from flinch.core.moves import Verdict, cycle_ends, cycle_outcomes, cycles, fan, ledger_verdict
+from flinch.core.rules import percent
 from flinch.market import View
 
 SHOWN_SESSIONS = 126
@@ -261,8 +262,8 @@ def _ledger(view: View, row: int, period: str) -> Ledger:
                 start=market_date(view.calendar, starts[i]),
                 end=market_date(view.calendar, ends[i]),
                 anchor=band.anchor[row, ends[i]],
-                priced=100 * found.priced[i],
-                moved=100 * found.moved[i],
+                priced=percent(found.priced[i]),
+                moved=percent(found.moved[i]),
                 position=found.position[i],
                 inside=bool(inside[i]),
                 worst=found.worst[i],

@@ -29,6 +29,7 @@ from flinch.core.gamma import (
 )
 from flinch.core.moves import running_ends
 from flinch.core.pricing import Exercise, option_price, usable_quote
+from flinch.core.rules import percent
 from flinch.core.volatility import smile_vol
 from flinch.features.dossier.moves import Fan, fan_over
 from flinch.features.dossier.positioning_schemas import (
@@ -114,7 +115,7 @@ def positioning(view: View, symbol: str, query: PositioningQuery) -> Positioning
 
     def side(found: Exposure | None) -> Side:
         call, put, net, gross = (float(v[0]) for v in found[:4]) if found else (np.nan,) * 4
-        return Side(call=call, put=put, net=net, gross=gross, net_pct=100 * net / daily_value)
+        return Side(call=call, put=put, net=net, gross=gross, net_pct=percent(net / daily_value))
 
     def stored_side() -> Side:
         call, put = (float(view.daily(f"{side}_exposure", row)[view.last]) for side in ("call", "put"))
@@ -123,7 +124,7 @@ def positioning(view: View, symbol: str, query: PositioningQuery) -> Positioning
         )
         net = calls * call + puts * put
         return Side(
-            call=calls * call, put=puts * put, net=net, gross=abs(call) + abs(put), net_pct=100 * net / daily_value
+            call=calls * call, put=puts * put, net=net, gross=abs(call) + abs(put), net_pct=percent(net / daily_value)
         )
 
     def metric(key: str) -> float:
@@ -327,7 +328,7 @@ def _expiries(
             call=found.call[i],
             put=found.put[i],
             net=found.net[i],
-            share=100 * found.gross[i] / whole if whole else None,
+            share=percent(found.gross[i] / whole) if whole else None,
             interest=int(calls[i] + puts[i]),
             put_call=put_call[i],
             opened=int(opened[i]) if before else 0,
@@ -342,7 +343,7 @@ def _buckets(view: View, listed: np.ndarray, found: Exposure) -> list[Bucket]:
     net = np.bincount(buckets, np.nan_to_num(found.net), 3)
     whole = float(gross.sum())
     return [
-        Bucket(bucket=name, net=net[i] if whole else None, share=100 * gross[i] / whole if whole else None)
+        Bucket(bucket=name, net=net[i] if whole else None, share=percent(gross[i] / whole) if whole else None)
         for i, name in enumerate(BUCKETS)
     ]
 
@@ -353,7 +354,7 @@ def _stored_buckets(view: View, row: int) -> list[Bucket]:
     whole = sum(abs(float(view.daily(f"{side}_exposure", row)[view.last])) for side in ("call", "put"))
     parts = (week, month, whole - week - month)
     return [
-        Bucket(bucket=name, net=None, share=100 * part / whole if whole else None)
+        Bucket(bucket=name, net=None, share=percent(part / whole) if whole else None)
         for name, part in zip(BUCKETS, parts, strict=True)
     ]
 
@@ -394,7 +395,7 @@ def _changes(now: _Chain, before: _Chain | None) -> tuple[list[Build], list[Buil
                 interest=int(now.interest[i]),
                 before=int(np.nan_to_num(was[i])),
                 change=int(change.contracts[i]),
-                percent=100 * change.percent[i],
+                percent=percent(change.percent[i]),
                 small_base=bool(change.small_base[i]),
                 volume=int(now.volume[i]),
                 new=bool(np.isnan(was[i])),

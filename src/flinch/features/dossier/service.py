@@ -8,7 +8,7 @@ import numpy as np
 
 from flinch.core.calendar import is_monthly
 from flinch.core.moves import expected_move
-from flinch.core.rules import RuleError
+from flinch.core.rules import RuleError, percent
 from flinch.core.volatility import (
     LOOKBACK,
     MIN_OBSERVATIONS,
@@ -91,8 +91,8 @@ def _year(view: View, row: int, estimator: Estimator, window: int) -> Volatility
     reports = [report.session for report in view.reports(row) if sessions[0] <= report.session <= view.today]
     return VolatilityYear(
         sessions=sessions,
-        iv30=(100 * view.implied(30, row)[-LOOKBACK:]).tolist(),
-        hv=(100 * hv[-LOOKBACK:]).tolist(),
+        iv30=percent(view.implied(30, row)[-LOOKBACK:]).tolist(),
+        hv=percent(hv[-LOOKBACK:]).tolist(),
         reports=reports,
     )
 
@@ -106,14 +106,14 @@ def _standing(view: View, row: int) -> Standing:
     def at(place: int | None) -> tuple[float | None, dt.date | None]:
         if place is None:
             return None, None
-        return 100 * float(year[place]), sessions[place]
+        return percent(float(year[place])), sessions[place]
 
     reason = view.reason("iv_rank", row)
     observed = int(observed_sessions(year))
     if reason is None and observed < MIN_OBSERVATIONS:
         reason = f"{observed} sessions observed, {MIN_OBSERVATIONS} are needed"
     return Standing(
-        last=100 * last,
+        last=percent(last),
         low=at(low)[0],
         low_on=at(low)[1],
         high=at(high)[0],
@@ -138,19 +138,19 @@ def expiry_row(view: View, row: int, expiry: Expiry) -> ExpiryRow:
         expiration=expiry.expiration,
         days=(expiry.expiration - view.today).days,
         monthly=bool(is_monthly(np.array(expiry.expiration, dtype="datetime64[D]"))),
-        vol=100 * expiry.vol,
+        vol=percent(expiry.vol),
         forward=expiry.forward,
         forward_from_parity=expiry.forward_from_parity,
         strikes=expiry.strikes,
         move=move,
-        move_pct=100 * move / price,
+        move_pct=percent(move / price),
         lower=price - move,
         upper=price + move,
         straddle=expiry.straddle,
-        straddle_pct=100 * expiry.straddle / price,
+        straddle_pct=percent(expiry.straddle / price),
         straddle_strike=expiry.straddle_strike,
         earnings_inside=inside,
-        vol_ex_earnings=100 * expiry.vol_ex_earnings,
+        vol_ex_earnings=percent(expiry.vol_ex_earnings),
         quality=expiry.quality,
         flaw=expiry.flaw,
         reason=None if np.isfinite(expiry.vol) else expiry.flaw or "no usable quote near the money",

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Any
 
 import numpy as np
 import polars as pl
 from pydantic import BaseModel, Field
 
 from flinch.core.arrays import FloatArray
-from flinch.core.moves import sellers_won
-from flinch.core.pricing import early_exercise_value, implied_vol, usable_quote
+from flinch.core.moves import report_moves
+from flinch.core.pricing import Exercise, implied_vol, usable_quote
+from flinch.core.rules import percent
 from flinch.core.volatility import (
     HORIZONS,
     SHARES,
@@ -67,9 +69,10 @@ class Smile(BaseModel):
     )
     quality: float | None
     flaw: str
-    deviation: float | None = Field(description="One standard deviation to expiration, in log-moneyness")
+    marks: list[float | None] = Field(description="Strikes one deviation below the forward, at it, and one above")
     quotes: list[SmileQuote]
     strikes: list[float] = Field(description="Of the fitted curve")
+    deviations: list[float | None] = Field(description="The same in standard deviations from the forward")
     vols: list[float | None] = Field(description="Fitted, percent points")
 
 
@@ -154,7 +157,7 @@ def _history(view: View, row: int, estimator: Estimator, window: int) -> Volatil
         sessions=view.sessions,
         iv30=over_time("iv30").tolist(),
         iv30_ex_earnings=over_time("iv30_ex_earnings").tolist(),
-        hv=(100 * historical_vol(*view.prices(row), window, estimator=estimator)).tolist(),
+        hv=percent(historical_vol(*view.prices(row), window, estimator=estimator)).tolist(),
         ratio=over_time(f"iv30 / {hv}").tolist(),
         ratio_percentile=over_time(f"rank_pct(iv30 / {hv}, 252)").tolist(),
         iv_percentile=over_time("iv_percentile").tolist(),
@@ -170,46 +173,40 @@ def _history(view: View, row: int, estimator: Estimator, window: int) -> Volatil
 def _smiles(view: View, row: int, expiries: list[Expiry]) -> list[Smile]:
     # Without a kept chain a smile is its curve alone.
     chain = read_chain(view.store, view.id(row), view.snapshot.taken_at if view.snapshot else view.as_of)
-    american = view.exercise(row) == "american"
+    exercise = view.exercise(row)
     out = []
     for expiry in expiries:
         rows = chain.filter(pl.col("expiration") == expiry.expiration)
-        out.append(_smile(view, expiry, rows, view.price(row), american))
+        out.append(_smile(view, expiry, rows, view.price(row), exercise))
     return out
 
 
-def _smile(view: View, expiry: Expiry, rows: pl.DataFrame, spot: float, american: bool) -> Smile:
+def _smile(view: View, expiry: Expiry, rows: pl.DataFrame, spot: float, exercise: Exercise) -> Smile:
     rate, parameters, years = view.rate, np.array(expiry.svi), expiry.years
     money = rows.filter(pl.col("is_call") == (pl.col("strike") >= expiry.forward)).sort("strike")
     strike, is_call = numbers(money["strike"]), money["is_call"].to_numpy()
     bid, ask = numbers(money["bid"]), numbers(money["ask"])
     with np.errstate(invalid="ignore", divide="ignore"):
-        fitted = smile_vol(
-            np.tile(parameters, (strike.size, 1)), np.full(strike.size, years), np.log(strike / expiry.forward)
-        )
-        early = np.zeros(strike.size)
-        if american:
-            early = np.nan_to_num(
-                early_exercise_value(
-                    spot, strike, years, fitted, is_call=is_call, rate=rate, dividend_yield=expiry.carry
-                )
-            )
-        present = expiry.forward * np.exp(-rate * years)
+        # As the chain does: what each price implies, with early exercise where it is allowed.
+        at: dict[str, Any] = {"is_call": is_call, "rate": rate, "dividend_yield": expiry.carry, "exercise": exercise}
         bid_vol, ask_vol, mid_vol = (
-            100 * implied_vol(price - early, present, strike, years, is_call=is_call, rate=rate)
-            for price in (bid, ask, 0.5 * (bid + ask))
+            percent(implied_vol(price, spot, strike, years, **at)) for price in (bid, ask, 0.5 * (bid + ask))
         )
         used = usable_quote(bid, ask)
     curve = np.linspace(*_shown(expiry, strike), _CURVE_POINTS)
-    vols = smile_vol(np.tile(parameters, (curve.size, 1)), np.full(curve.size, years), np.log(curve / expiry.forward))
+    moneyness = np.log(curve / expiry.forward)
+    vols = smile_vol(np.tile(parameters, (curve.size, 1)), np.full(curve.size, years), moneyness)
+    deviation = expiry.vol * float(np.sqrt(max(years, 0)))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        away = moneyness / deviation
     return Smile(
         expiration=expiry.expiration,
         days=(expiry.expiration - view.today).days,
         forward=expiry.forward,
-        carry=100 * expiry.carry,
+        carry=percent(expiry.carry),
         quality=expiry.quality,
         flaw=expiry.flaw,
-        deviation=expiry.vol * float(np.sqrt(max(years, 0))),
+        marks=[expiry.forward * float(np.exp(z * deviation)) for z in (-1, 0, 1)],
         quotes=[
             SmileQuote(strike=k, is_call=call, bid=b, ask=a, mid=m, used=u)
             for k, call, b, a, m, u in zip(
@@ -218,7 +215,8 @@ def _smile(view: View, expiry: Expiry, rows: pl.DataFrame, spot: float, american
             )
         ],
         strikes=curve.tolist(),
-        vols=(100 * vols).tolist(),
+        deviations=away.tolist(),
+        vols=percent(vols).tolist(),
     )  # fmt: skip
 
 
@@ -237,8 +235,8 @@ def _cone(view: View, row: int, estimator: Estimator) -> Cone:
         parts=[
             ConePart(
                 sessions=horizon,
-                quantiles=(100 * found.quantiles[place]).tolist(),
-                last=100 * float(found.last[place]),
+                quantiles=percent(found.quantiles[place]).tolist(),
+                last=percent(float(found.last[place])),
                 windows=int(found.windows[place]),
             )
             for place, horizon in enumerate(HORIZONS)
@@ -248,40 +246,38 @@ def _cone(view: View, row: int, estimator: Estimator) -> Cone:
 
 def _past_reports(view: View, row: int) -> list[PastReport]:
     """Newest first."""
-    frame = view.frame
-    priced = frame.daily["implied_earnings_move"][row]
-    out = []
-    for report in view.reports(row):
-        place = int(np.searchsorted(frame.sessions, np.datetime64(report.session, "D"))) + (
-            report.timing != "before_open"
+    over = [
+        (report, reaction)
+        for report in view.reports(row)
+        if (reaction := view.reaction(report)) is not None and report.session >= view.date(0)
+    ]
+    places = np.array([reaction for _, reaction in over], dtype=np.int64)
+    found = report_moves(view.prices(row)[3], view.daily("implied_earnings_move", row), places)
+    out = [
+        PastReport(
+            session=report.session,
+            timing=report.timing,
+            priced=percent(priced),
+            moved=percent(moved),
+            ratio=ratio,
+            won=("sellers" if sellers else "buyers") if np.isfinite(ratio) else None,
         )
-        if not 1 <= place <= view.last or report.session < view.date(0):
-            continue
-        move = 100 * float(frame.close[row, place] / frame.close[row, place - 1] - 1)
-        implied = 100 * float(priced[place - 1])
-        known = np.isfinite(move) and np.isfinite(implied) and implied > 0
-        out.append(
-            PastReport(
-                session=report.session,
-                timing=report.timing,
-                priced=implied if np.isfinite(implied) else None,
-                moved=move if np.isfinite(move) else None,
-                ratio=abs(move) / implied if known else None,
-                won=("sellers" if sellers_won(move, implied) else "buyers") if known else None,
-            )
+        for (report, _), priced, moved, ratio, sellers in zip(
+            over, found.priced, found.moved, found.ratio, found.sellers, strict=True
         )
+    ]
     return out[::-1]
 
 
 def _forecast(view: View, row: int) -> Forecast:
-    forecast = view.history(PLAIN.read("forecast_vol").node, row) / 100
+    forecast = view.derived("forecast_vol", row)
     errors = forecast_errors(session_variance(*view.prices(row)), forecast, view.implied(30, row))
     return Forecast(
         value=float(view.metric("forecast_vol")[row]),
         reason=view.reason("forecast_vol", row),
         outcomes=errors.outcomes,
-        forecast_error=100 * errors.forecast,
-        last_error=100 * errors.last,
-        mean_error=100 * errors.long_mean,
-        implied_error=100 * errors.implied,
+        forecast_error=percent(errors.forecast),
+        last_error=percent(errors.last),
+        mean_error=percent(errors.long_mean),
+        implied_error=percent(errors.implied),
     )

@@ -4,6 +4,7 @@ import numpy as np
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
+from flinch.core.rules import percent
 from flinch.core.volatility import LOOKBACK, historical_vol
 from flinch.features.frame.schemas import (
     Coming,
@@ -79,7 +80,7 @@ def peek(path: SymbolPath, query: PeekQuery) -> Response:
             facts=facts,
             session=now.today,
             sessions=now.sessions[year],
-            iv30=np.round(100 * now.implied(30, row)[year], 3).tolist(),
-            hv21=np.round(100 * hv, 3).tolist(),
+            iv30=np.round(percent(now.implied(30, row)[year]), 3).tolist(),
+            hv21=np.round(percent(hv), 3).tolist(),
         )
     )

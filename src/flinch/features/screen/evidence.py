@@ -18,21 +18,20 @@ from flinch.core.evidence import (
     Compared,
     Estimate,
     Study,
+    cycle_target,
+    move_target,
     moves_ahead,
     moves_from_open,
+    priced_touch,
     ranges_ahead,
     sentence,
-    smile_at,
     study,
-    touch_chance,
     touched_by,
 )
 from flinch.core.evidence import verdict as verdict_on
 from flinch.core.evidence.words import Verdict
 from flinch.core.interrupt import checkpoint, in_threads
-from flinch.core.moves import band_position, cycle_ends, cycles
-from flinch.core.rules import RuleError, evaluate
-from flinch.core.volatility import span_vol
+from flinch.core.rules import RuleError, evaluate, percent
 from flinch.jobs import Handle, Work
 from flinch.market import Dictionary, MarketHolder, View
 from flinch.screening.body import StackBody, Text
@@ -49,7 +48,7 @@ _LOOKED_AT = 3 * len(HORIZONS)
 TargetKind = Literal["month", "week", "up", "down"]
 
 
-class Target(BaseModel):
+class TargetAsked(BaseModel):
     """A price to touch: the edge of the month's or week's expected move on the side price is on, by the cycle's end; or so many
     expected moves up or down within some sessions."""
 
@@ -68,7 +67,7 @@ class EvidenceRequest(BaseModel):
         "close",
         description="Outcomes count from that close, or from the next open, since a close cannot be traded once known",
     )
-    target: Target | None = None
+    target: TargetAsked | None = None
 
 
 class Range(BaseModel):
@@ -263,37 +262,22 @@ def _measured(found: Study, measure: str) -> Measured:
     )
 
 
-def _target(view: View, eligible: BoolArray, fired: BoolArray, asked: Target) -> TargetFound:
+def _target(view: View, eligible: BoolArray, fired: BoolArray, asked: TargetAsked) -> TargetFound:
     frame = view.frame
-    sessions = frame.sessions.size
-    end: FloatArray
     if asked.kind in ("month", "week"):
-        band = view.band(asked.kind)
-        position = band_position(frame.close, band.anchor, band.half_width)
-        edge = band.anchor + np.where(position >= 0, band.half_width, -band.half_width)
-        price = np.where(np.abs(position) < 1, edge, np.nan)
-        last = cycles(cycle_ends(frame.calendar, monthly=asked.kind == "month")).end[:sessions]
-        end = last.astype(np.float64)
-        span = int(np.nanmax(band.length))
-        vol = frame.daily[f"iv_{asked.kind}"]
+        # A column of the market is kept session after session; these are followed name after name.
+        vol = np.ascontiguousarray(frame.daily[f"iv_{asked.kind}"])
+        target = cycle_target(frame.close, view.band(asked.kind), vol, frame.calendar, monthly=asked.kind == "month")
         words = f"the edge of the {asked.kind}’s expected move, on the side price is on, by the cycle’s end"
     else:
-        sign = 1 if asked.kind == "up" else -1
-        tenors = sorted(frame.implied)
-        vol = span_vol(np.array(tenors) / 365, [frame.implied[t] for t in tenors], asked.sessions / 252)
-        price = frame.close * (1 + sign * asked.moves * vol * np.sqrt(asked.sessions / 252))
-        end = np.arange(sessions, dtype=np.float64) + asked.sessions
-        span = asked.sessions
+        tenors, moves = sorted(frame.implied), asked.moves if asked.kind == "up" else -asked.moves
+        vols = [np.ascontiguousarray(frame.implied[tenor]) for tenor in tenors]
+        target = move_target(frame.close, tenors, vols, moves, asked.sessions)
         plural = "move" if asked.moves == 1 else "moves"
         words = f"{asked.moves:g} expected {plural} {asked.kind} within {asked.sessions} sessions"
-    touched, still_open = touched_by(frame.high, frame.low, frame.close, price, end)
-    years = np.maximum(end - np.arange(sessions), 0)[None, :] / 252
-    with np.errstate(invalid="ignore", divide="ignore"):
-        level = price / frame.close
-        away = np.log(level) / (vol * np.sqrt(years))
-    smiled = smile_at(away, vol, frame.daily["put_25d"], frame.daily["call_25d"])
-    chance = touch_chance(level, smiled, years)
-    found = study(touched, eligible, fired, horizon=span, looks=1)
+    touched, still_open = touched_by(frame.high, frame.low, frame.close, target.price, target.end)
+    chance = priced_touch(target, frame.close, frame.daily["put_25d"], frame.daily["call_25d"])
+    found = study(touched, eligible, fired, horizon=target.span, looks=1)
     compared, verdict = found.measures["mean"], verdict_on(found, "mean")
     counted = fired & eligible & np.isfinite(touched) & np.isfinite(chance)
     priced = float(chance[counted].mean()) if counted.any() else float("nan")
@@ -320,8 +304,8 @@ def _target_words(found: Study, words: str, priced: float, verdict: str, open_ca
         return f"No case in which {words} could still be touched and whose time is over.{waiting}"
     compared = found.measures["mean"]
     told = (
-        f"It touched {words} in {100 * compared.fired.value:.0f} % of {found.cases:,} cases; all names on the same days did in "
-        f"{100 * compared.same_days.value:.0f} %, and options priced {100 * priced:.0f} %.{waiting}"
+        f"It touched {words} in {percent(compared.fired.value):.0f} % of {found.cases:,} cases; all names on the same days did "
+        f"in {percent(compared.same_days.value):.0f} %, and options priced {percent(priced):.0f} %.{waiting}"
     )
     if verdict == "too few":
         return f"{told} Too few to say: {found.independent} independent days, {LEAST_DAYS} are needed."

@@ -173,17 +173,20 @@ class SeriesRequest(BaseModel):
 
 
 class Series(BaseModel):
-    """A name's last sessions: closes, or implied and historical volatility in percent; and the one-day expected move."""
+    """A name's last sessions: closes and the fan of the next thirty days, or implied and historical volatility in percent."""
 
     symbol: str
     close: list[float | None]
     implied: list[float | None]
     historical: list[float | None]
-    month_move_pct: float | None
+    fan: list[float | None] = Field(
+        description="Half-width of the move priced for the next thirty days, at the shares of that time"
+    )
 
 
 class SeriesReply(BaseModel):
     sessions: list[dt.date]
+    shares: list[float] = Field(description="Of the next thirty days, where the fans are told")
     series: list[Series]
 
 

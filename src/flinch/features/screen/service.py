@@ -9,7 +9,8 @@ import numpy as np
 from sqlalchemy import Engine
 
 from flinch.core.arrays import IntArray
-from flinch.core.rules import METRICS, aim, distribution, spread
+from flinch.core.moves import expected_move, fan
+from flinch.core.rules import METRICS, aim_among, distribution, percent, spread
 from flinch.core.volatility import historical_vol
 from flinch.features.screen.schemas import (
     AimEdge,
@@ -34,6 +35,8 @@ from flinch.screening.groups import universe
 from flinch.screening.order import ordered
 from flinch.screening.run import Ran, run_stack
 
+_SHARES = (0.0, 0.02, 0.08, 0.2, 0.4, 0.65, 1.0)
+"""Of the next thirty days, where a small fan is drawn."""
 _USUAL = 0.93
 """Share of names that a scale shared by a column shows whole."""
 
@@ -118,7 +121,9 @@ def _report(view: View, own: dict[str, Described], ran: Ran, place: int, wanted:
         histogram = Histogram(edges=bars.edges.tolist(), counts=bars.counts.tolist())
         unknown = int(np.isnan(values[reached]).sum())
         if wanted is not None and rule.body.on:
-            edges = _aim(ran, place, values, wanted)
+            truths = [other.truth for other in ran.rules]
+            found_edges = aim_among(values, place, truths, ran.rungs, ran.universe, shape.lower, shape.upper, wanted)
+            edges = [AimEdge(**edge._asdict()) for edge in found_edges]
     elif shape is not None and rule.subject is not None and rule.subject.texts is not None:
         found = Counter(rule.subject.texts[reached].tolist())
         unknown = found.pop("", 0)
@@ -150,31 +155,6 @@ def _report(view: View, own: dict[str, Described], ran: Ran, place: int, wanted:
         choices=choices,
         aim=edges,
     )
-
-
-def _aim(ran: Ran, place: int, values: np.ndarray, wanted: int) -> list[AimEdge]:
-    """Edges that leave `wanted` names while every other rule stays as it is."""
-    eligible, already = ran.universe.copy(), np.zeros(ran.universe.shape, dtype=bool)
-    alone = True
-    for rung in ran.rungs:
-        others = [
-            truth for member in rung.members if member != place and (truth := ran.rules[member].truth) is not None
-        ]
-        if rung.mode == "any" and place in rung.members:
-            # These come through without this rule.
-            already = np.logical_or.reduce([truth.yes for truth in others]) if others else already
-            alone = not others
-        elif others:
-            join = np.logical_or if rung.mode == "any" else np.logical_and
-            eligible &= join.reduce([truth.yes for truth in others])
-    through = int((eligible & already).sum())
-    if wanted <= through:
-        return []
-    shape = ran.rules[place].expression.shape  # type: ignore[union-attr]
-    # Among rules of which any one is enough, one without edges decides nothing: the others do.
-    without = None if alone else 0
-    found = aim(values, eligible & ~already, shape.lower, shape.upper, wanted - through, without=without)
-    return [AimEdge(edge=edge.edge, value=edge.value, names=edge.names + through) for edge in found]
 
 
 def _changed(
@@ -219,21 +199,23 @@ def series(view: View, request: SeriesRequest) -> SeriesReply:
     if request.what == "price":
         prices = frame.close[rows, part]
     else:
-        implied = np.round(100 * frame.implied[30][rows, part], 2)
+        implied = np.round(percent(frame.implied[30][rows, part]), 2)
         reach = slice(max(0, first - 22), end)
         opened, high, low, close = (a[rows, reach] for a in (frame.open, frame.high, frame.low, frame.close))
         found = historical_vol(opened, high, low, close, 21, estimator="yang_zhang")
-        historical = np.round(100 * found[:, first - end :], 2)
-    move = view.metric("month_move_pct")
+        historical = np.round(percent(found[:, first - end :]), 2)
+    moves = expected_move(frame.close[rows, view.last], frame.implied[30][rows, view.last], 30 / 365)
+    fans = fan(moves[:, None], np.array(_SHARES), 1.0)
     return SeriesReply(
         sessions=view.sessions[part],
+        shares=list(_SHARES),
         series=[
             Series(
                 symbol=frame.names[row].symbol,
                 close=prices[place].tolist(),
                 implied=implied[place].tolist(),
                 historical=historical[place].tolist(),
-                month_move_pct=float(move[row]),
+                fan=fans[place].tolist(),
             )
             for place, row in enumerate(rows)
         ],

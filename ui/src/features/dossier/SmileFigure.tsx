@@ -118,10 +118,9 @@ const ceiling = (smile: Smile) => {
 function oneOption(smile: Smile, c: Palette): EChartsCoreOption {
   const base = chartBase(c);
   const rows = quoted(smile);
-  const one = (z: number) => (smile.forward === null ? null : smile.forward * Math.exp(z * (smile.deviation ?? 0)));
-  const lines = [-1, 0, 1].flatMap((z) => {
-    const x = one(z);
-    return x === null || !Number.isFinite(x)
+  const lines = smile.marks.flatMap((x, i) => {
+    const z = i - 1;
+    return x === null
       ? []
       : [
           {
@@ -186,7 +185,7 @@ function oneOption(smile: Smile, c: Palette): EChartsCoreOption {
 
 function allOption(smiles: Smile[], c: Palette): EChartsCoreOption {
   const base = chartBase(c);
-  const shown = smiles.filter((s) => s.forward !== null && s.deviation);
+  const shown = smiles.filter((s) => s.deviations.some((z) => z !== null));
   return {
     ...base,
     grid: { left: 38, right: 70, top: 12, bottom: 36 },
@@ -204,12 +203,9 @@ function allOption(smiles: Smile[], c: Palette): EChartsCoreOption {
     yAxis: valueAxis(c, { scale: true }),
     series: shown.map((s, i) => ({
       type: "line",
-      data: s.strikes
-        .map((k, j): [number, number | null] => [
-          Math.log(k / (s.forward ?? k)) / (s.deviation ?? 1),
-          s.vols[j] ?? null,
-        ])
-        .filter(([z]) => Math.abs(z) <= 3),
+      data: s.deviations.flatMap((z, j): [number, number | null][] =>
+        z !== null && Math.abs(z) <= 3 ? [[z, s.vols[j] ?? null]] : [],
+      ),
       symbol: "circle",
       symbolSize: 3,
       showSymbol: true,

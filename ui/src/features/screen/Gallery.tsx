@@ -78,8 +78,10 @@ export function Gallery({
       };
     }),
   });
-  const known = new Map<string, Schemas["Series"]>();
-  for (const answer of answers) for (const series of answer.data?.series ?? []) known.set(series.symbol, series);
+  const known = new Map<string, Schemas["Series"] & { shares: number[] }>();
+  for (const answer of answers)
+    for (const series of answer.data?.series ?? [])
+      known.set(series.symbol, { ...series, shares: answer.data?.shares ?? [] });
 
   const at = rows.findIndex((row) => row.symbol === focused);
   function key(event: KeyboardEvent) {
@@ -144,7 +146,13 @@ export function Gallery({
                   </p>
                   {series ? (
                     what === "price" ? (
-                      <PriceSpark close={series.close} movePct={series.month_move_pct} width={width} height={height} />
+                      <PriceSpark
+                        close={series.close}
+                        fan={series.fan}
+                        shares={series.shares}
+                        width={width}
+                        height={height}
+                      />
                     ) : (
                       <VolatilitySpark
                         implied={series.implied}

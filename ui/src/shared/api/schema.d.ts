@@ -1233,7 +1233,7 @@ export interface components {
             side: string;
             stack: components["schemas"]["StackBody"];
             /** @default null */
-            target: components["schemas"]["Target"] | null;
+            target: components["schemas"]["TargetAsked"] | null;
         };
         /**
          * ExpiryPart
@@ -2703,17 +2703,20 @@ export interface components {
         };
         /**
          * Series
-         * @description A name's last sessions: closes, or implied and historical volatility in percent; and the one-day expected move.
+         * @description A name's last sessions: closes and the fan of the next thirty days, or implied and historical volatility in percent.
          */
         Series: {
             /** Close */
             close: (number | null)[];
+            /**
+             * Fan
+             * @description Half-width of the move priced for the next thirty days, at the shares of that time
+             */
+            fan: (number | null)[];
             /** Historical */
             historical: (number | null)[];
             /** Implied */
             implied: (number | null)[];
-            /** Month Move Pct */
-            month_move_pct: number | null;
             /** Symbol */
             symbol: string;
         };
@@ -2723,6 +2726,11 @@ export interface components {
             series: components["schemas"]["Series"][];
             /** Sessions */
             sessions: string[];
+            /**
+             * Shares
+             * @description Of the next thirty days, where the fans are told
+             */
+            shares: number[];
         };
         /**
          * SeriesRequest
@@ -2779,10 +2787,10 @@ export interface components {
             /** Days */
             days: number;
             /**
-             * Deviation
-             * @description One standard deviation to expiration, in log-moneyness
+             * Deviations
+             * @description The same in standard deviations from the forward
              */
-            deviation: number | null;
+            deviations: (number | null)[];
             /**
              * Expiration
              * Format: date
@@ -2792,6 +2800,11 @@ export interface components {
             flaw: string;
             /** Forward */
             forward: number | null;
+            /**
+             * Marks
+             * @description Strikes one deviation below the forward, at it, and one above
+             */
+            marks: (number | null)[];
             /** Quality */
             quality: number | null;
             /** Quotes */
@@ -2968,11 +2981,11 @@ export interface components {
             strike: number;
         };
         /**
-         * Target
+         * TargetAsked
          * @description A price to touch: the edge of the month's or week's expected move on the side price is on, by the cycle's end; or so many
          *     expected moves up or down within some sessions.
          */
-        Target: {
+        TargetAsked: {
             /**
              * Kind
              * @default month

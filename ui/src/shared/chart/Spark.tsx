@@ -66,30 +66,31 @@ function area(values: (number | null)[], x: Scale, y: Scale, floor: number): str
  */
 export function PriceSpark({
   close,
-  movePct,
+  fan,
+  shares,
   width,
   height,
 }: {
   close: (number | null)[];
-  movePct: number | null;
+  /** Half-widths at shares of the time ahead. */
+  fan: (number | null)[];
+  shares: number[];
   width: number;
   height: number;
 }) {
   const known = close.filter((v): v is number => v !== null);
   const last = known.at(-1);
   if (last === undefined) return <p className="muted small">No price in this time.</p>;
-  const reach = movePct === null ? 0 : (last * movePct) / 100;
+  const reach = fan.at(-1) ?? 0;
   const top = Math.max(...known, last + reach);
   const bottom = Math.min(...known, last - reach);
-  const fan = Math.min(0.22 * width, 46);
-  const x = (i: number) => 2 + (i / Math.max(1, close.length - 1)) * (width - 6 - fan);
+  const room = Math.min(0.22 * width, 46);
+  const x = (i: number) => 2 + (i / Math.max(1, close.length - 1)) * (width - 6 - room);
   const y = (v: number) => 3 + ((top - v) / Math.max(top - bottom, 1e-9)) * (height - 6);
-  // It opens with the square root of time.
-  const steps = [0, 0.02, 0.08, 0.2, 0.4, 0.65, 1];
   const start = x(close.length - 1);
   const edge = (sign: number) =>
-    steps.map(
-      (s, i) => `${i ? "L" : "M"}${(start + s * fan).toFixed(1)} ${y(last + sign * reach * Math.sqrt(s)).toFixed(1)}`,
+    shares.map(
+      (s, i) => `${i ? "L" : "M"}${(start + s * room).toFixed(1)} ${y(last + sign * (fan[i] ?? 0)).toFixed(1)}`,
     );
   return (
     <svg
@@ -100,7 +101,7 @@ export function PriceSpark({
       aria-label="Closes, and the move priced for the next thirty days as a hollow fan"
     >
       <path className="did-line" d={line(close, x, y)} />
-      {movePct !== null && <path className="fan" d={`${edge(1).join("")}${edge(-1).join("")}`} />}
+      {reach > 0 && <path className="fan" d={`${edge(1).join("")}${edge(-1).join("")}`} />}
     </svg>
   );
 }

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cache
 
 from flinch.core.rules.catalogue import company, moves, options, positioning, prices, technical
-from flinch.core.rules.catalogue.metric import Metric, Scale
+from flinch.core.rules.catalogue.metric import Metric, Scale, percent
 from flinch.core.rules.functions import FUNCTIONS
 from flinch.core.rules.language import Vocabulary
 from flinch.core.rules.nodes import Kind, series_keys
@@ -87,4 +87,14 @@ def _formulas() -> dict[str, str]:
     return {m.key: m.formula for m in METRICS.values() if not m.read and m.key not in FUNCTIONS}
 
 
-__all__ = ["BAR_KEYS", "GROUPS", "METRICS", "SIGNED", "Metric", "Scale", "daily_vocabulary", "intraday_vocabulary"]
+__all__ = [
+    "BAR_KEYS",
+    "GROUPS",
+    "METRICS",
+    "SIGNED",
+    "Metric",
+    "Scale",
+    "daily_vocabulary",
+    "intraday_vocabulary",
+    "percent",
+]

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from flinch.core.rules.nodes import Kind
 
 Scale = Literal["linear", "log"]
+PERCENT = 100.0
 
 
 class Metric(NamedTuple):
@@ -72,6 +73,11 @@ def computed(
         key, label, short, unit, group, definition, formula, source, kind,
         scale or usual[1], usual[0] if decimals is None else decimals,
     )  # fmt: skip
+
+
+def percent(share: Any) -> Any:
+    """A decimal, or an array of them, in the catalogue's unit for shares and volatilities: the only place that converts."""
+    return PERCENT * share
 
 
 def read(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from flinch.core.rules.catalogue.metric import Metric, computed, read
+from flinch.core.rules.catalogue.metric import PERCENT, Metric, computed, read
 
 _CHAIN = "the session's option chain"
 _NO_QUOTES = "no usable option quotes in this session"
@@ -120,18 +120,18 @@ ENTRIES = (
     read(
         "implied volatility", "iv_week", "Implied volatility to the week's end", "IV week", "%", "iv_week", _CHAIN,
         "The volatility at the money of the expiration that ends the current week, or after its close the next one.",
-        "no expiration at the week's end is quoted", factor=100, scale="log",
+        "no expiration at the week's end is quoted", factor=PERCENT, scale="log",
     ),
     read(
         "implied volatility", "iv_month", "Implied volatility to the month's end", "IV month", "%", "iv_month", _CHAIN,
         "The volatility at the money of the third-Friday expiration that ends the current cycle, or after its close the next one.",
-        _NO_QUOTES, factor=100, scale="log",
+        _NO_QUOTES, factor=PERCENT, scale="log",
     ),
     read(
         "implied volatility", "iv30_ex_earnings", "Implied volatility without earnings, 30 days", "IV30 ex", "%",
         "iv30_ex_earnings", _CHAIN,
         "Thirty-day implied volatility after the variance of reports is taken out of the term structure.", _NO_QUOTES,
-        factor=100, scale="log",
+        factor=PERCENT, scale="log",
     ),
     _implied(
         "earnings_premium", "Volatility priced for earnings", "Earn vol", "points", "iv30 - iv30_ex_earnings",
@@ -139,11 +139,11 @@ ENTRIES = (
     ),
     read(
         "implied volatility", "put_25d", "Implied volatility of the 25-delta put", "25Δ put", "%", "put_25d", _CHAIN,
-        "Thirty days ahead, from the fitted surface.", "the quoted strikes do not reach 25 delta", factor=100, scale="log",
+        "Thirty days ahead, from the fitted surface.", "the quoted strikes do not reach 25 delta", factor=PERCENT, scale="log",
     ),
     read(
         "implied volatility", "call_25d", "Implied volatility of the 25-delta call", "25Δ call", "%", "call_25d", _CHAIN,
-        "Thirty days ahead, from the fitted surface.", "the quoted strikes do not reach 25 delta", factor=100, scale="log",
+        "Thirty days ahead, from the fitted surface.", "the quoted strikes do not reach 25 delta", factor=PERCENT, scale="log",
     ),
     _implied(
         "skew_25d", "Skew, 25 delta", "Skew", "points", "put_25d - call_25d",
@@ -190,7 +190,7 @@ ENTRIES = (
     read(
         "earnings", "implied_earnings_move", "Implied earnings move", "Impl earn", "%", "implied_earnings_move", _CHAIN,
         "One standard deviation of the move priced for the next report alone: the root of the variance by which the term structure "
-        "jumps across it.", _NO_REPORT, factor=100,
+        "jumps across it.", _NO_REPORT, factor=PERCENT,
     ),
     _earnings(
         "earnings_move_ratio", "Implied over usual earnings move", "Earn i/a", "×", "implied_earnings_move / average_earnings_move",

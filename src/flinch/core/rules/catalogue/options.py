@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from flinch.core.rules.catalogue.metric import Metric, computed, read
+from flinch.core.rules.catalogue.metric import PERCENT, Metric, computed, read
 
 _CHAIN, _ACTIVITY = "the session's option chain", "the session's option activity"
 _NO_QUOTES = "no usable option quotes in this session"
@@ -24,7 +24,7 @@ def _tenor(days: int) -> Metric:
         "implied volatility", f"iv{days}", f"Implied volatility, {days} days", f"IV{days}", "%", f"iv{days}", _CHAIN,
         f"The volatility that options price for the next {words} days, annualised: total variance at the money, linear in time "
         "between the two expirations around that day.",
-        f"no usable option quotes around {words} days ahead", factor=100, scale="log",
+        f"no usable option quotes around {words} days ahead", factor=PERCENT, scale="log",
     )  # fmt: skip
 
 
@@ -41,7 +41,7 @@ ENTRIES = (
     read(
         "implied volatility", "iv_nearest", "Implied volatility, nearest expiration", "IV near", "%", "iv_nearest", _CHAIN,
         "The volatility at the money of the nearest expiration that is at least one session away.", _NO_QUOTES,
-        factor=100, scale="log",
+        factor=PERCENT, scale="log",
     ),
     _implied(
         "iv_rank", "IV rank", "IV rank", "0–100", "range_pct(iv30, 252)",
@@ -124,7 +124,7 @@ ENTRIES = (
         "historical volatility", "forecast_vol", "Forecast volatility, 21 sessions", "Forecast", "%", "forecast_vol", "daily bars",
         "The volatility expected over the next 21 sessions from that of the last session, five and 21 sessions, with coefficients "
         "estimated on all names from outcomes complete by then (Corsi 2009, on gap and range).",
-        "the forecast needs 63 sessions of the name, and the last 21 complete", factor=100, scale="log",
+        "the forecast needs 63 sessions of the name, and the last 21 complete", factor=PERCENT, scale="log",
     ),
     _historical(
         "hv_percentile", "HV percentile", "HV pctl", "0–100", "rank_pct(hv(21), 252)",
@@ -199,7 +199,7 @@ ENTRIES = (
     read(
         "implied against historical", "members_iv30", "Members' implied volatility", "Mbrs IV", "%", "members_iv30", _CHAIN,
         "Of a fund: the weighted mean of its members' 30-day implied volatility.",
-        {"stock": "only a fund has members", "": "too many members have no implied volatility"}, factor=100, scale="log",
+        {"stock": "only a fund has members", "": "too many members have no implied volatility"}, factor=PERCENT, scale="log",
     ),
     _against(
         "past_premium", "Premium of a month ago, in hindsight", "Past prem", "points", "lag(iv30, 21) - hv21",

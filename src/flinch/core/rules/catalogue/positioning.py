@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from flinch.core.rules.catalogue.metric import Metric, computed, read
+from flinch.core.rules.catalogue.metric import PERCENT, Metric, computed, read
 
 _CHAIN = "the session's option chain"
 _SIGN = "Assumes that customers sell calls and buy puts, so that dealers are long calls and short puts."
@@ -216,6 +216,6 @@ ENTRIES = (
     _read_interest(
         "top_strikes_share", "Open interest in the top five strikes", "Top 5", "%",
         "How concentrated open interest is: the share of it in the five strikes that hold most.", "no contract is open",
-        field="top_strikes", factor=100,
+        field="top_strikes", factor=PERCENT,
     ),
 )  # fmt: skip
