@@ -1,11 +1,15 @@
 """Volatility and expected moves in a browser: from a screen to the Dossier's parts, the evidence and the Lineup."""
 
 import re
+import threading
+import time
 
 import pytest
+from flask_openapi3 import OpenAPI
 from playwright.sync_api import Page, expect
 from tests.browser.addresses import address
 
+from flinch.jobs import Handle, JobCancelled
 from flinch.market import View
 
 SETUP = address(
@@ -241,3 +245,56 @@ def test_correlation_and_fund_views(quiet_page: Page):
     expect(page.locator(".fund-says")).to_contain_text("FELRO is priced as if its members moved together")
     page.get_by_label("Names to line up").select_option("tray")
     expect(page.get_by_text("Nobody is in this group yet")).to_be_visible()
+
+
+def test_evidence_that_takes_long_says_how_far_it_is_and_can_be_cancelled(
+    quiet_page: Page, app: OpenAPI, monkeypatch: pytest.MonkeyPatch
+):
+    jobs, page = app.extensions["flinch"].jobs, quiet_page
+    real, go_on = jobs._kinds["evidence"], threading.Event()
+
+    def slow(handle: Handle) -> str:
+        handle.tell(0.4, "taking its time")
+        while not go_on.wait(0.02):
+            handle.question()
+        return real(handle)
+
+    monkeypatch.setitem(jobs._kinds, "evidence", slow)
+    try:
+        page.goto(address("iv_rank >= 66", evidence="1"))
+        evidence = page.get_by_role("region", name="Evidence")
+        expect(evidence.get_by_role("status")).to_contain_text("taking its time (40 %)")
+        expect(evidence.get_by_role("progressbar")).to_have_attribute("value", "40")
+        evidence.get_by_role("button", name="Cancel").click()
+        expect(evidence).to_contain_text("This was cancelled")
+        go_on.set()
+        evidence.get_by_role("button", name="Ask again").click()
+        expect(evidence.locator(".verdict").first).to_contain_text("It fired")
+    finally:
+        go_on.set()
+
+
+def test_who_leaves_evidence_that_takes_long_stops_it(quiet_page: Page, app: OpenAPI, monkeypatch: pytest.MonkeyPatch):
+    jobs, page = app.extensions["flinch"].jobs, quiet_page
+    stopped = threading.Event()
+
+    def endless(handle: Handle) -> str:
+        handle.tell(0.4, "taking its time")
+        try:
+            while True:
+                time.sleep(0.02)
+                handle.question()
+        except JobCancelled:
+            stopped.set()
+            raise
+
+    monkeypatch.setitem(jobs._kinds, "evidence", endless)
+    page.goto(address("iv_rank >= 67", evidence="1"))
+    evidence = page.get_by_role("region", name="Evidence")
+    expect(evidence.get_by_role("status")).to_contain_text("taking its time")
+    page.get_by_role("link", name="Handbook").first.click()
+    expect(page).to_have_url(re.compile("/handbook"))
+    deadline = time.monotonic() + 20
+    while not stopped.is_set() and time.monotonic() < deadline:
+        page.wait_for_timeout(50)
+    assert stopped.is_set()
