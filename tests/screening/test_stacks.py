@@ -59,7 +59,7 @@ def test_every_session_at_once_finds_who_survives_in_each(owned: Engine, market:
         return
     start = universe(market.at(session), owned, owner, stack.universe)
     found = run_stack(market.at(session), PLAIN, stack, start).result.survivors
-    assert np.array_equal(fired.held[:, session], found)
+    assert np.array_equal(fired.met[:, session], found)
     assert np.array_equal(fired.eligible[:, session], start)
 
 

@@ -116,18 +116,18 @@ def _median(values: Any, window: int, out: Any) -> None:
     ordered = np.empty(window)
     for i in range(rows):
         gap = -1
-        held = False
+        in_order = False
         for t in range(sessions):
             value = values[i, t]
             if not np.isfinite(value):
                 gap = t
-                held = False
+                in_order = False
             if t - gap < window:
                 out[i, t] = np.nan
                 continue
-            if not held:
+            if not in_order:
                 ordered[:] = np.sort(values[i, t - window + 1 : t + 1])
-                held = True
+                in_order = True
             else:
                 # The value that leaves makes room, the one that comes is moved to its place.
                 place = np.searchsorted(ordered, values[i, t - window])

@@ -143,8 +143,8 @@ def _tabled(reading: Reading, values: np.ndarray) -> np.ndarray:
 
 
 def _days(reading: Reading) -> np.ndarray:
-    found: np.ndarray = (dates(reading.groups["expiration"]) - np.datetime64(reading.session, "D")).astype(np.float64)
-    return found
+    days: np.ndarray = (dates(reading.groups["expiration"]) - np.datetime64(reading.session, "D")).astype(np.float64)
+    return days
 
 
 def _without_reports(engine: Engine, reading: Reading) -> _Bare:
@@ -220,7 +220,7 @@ def _write_positions(engine: Engine, reading: Reading) -> None:
     name = reading.owner[group]
     over = reading.taken_at.astimezone(EXCHANGE_ZONE).time() >= CLOSE
     week_end, month_end = running_ends(read_calendar(engine), np.datetime64(reading.session, "D"), over=over)
-    found = summarise_positions(
+    positions = summarise_positions(
         StrikeRows(
             name,
             dates(rows["expiration"]),
@@ -242,7 +242,7 @@ def _write_positions(engine: Engine, reading: Reading) -> None:
         Position,
         reading.names.select(
             pl.col("id").alias("name_id"), pl.lit(stored(reading.taken_at)).alias("taken_at")
-        ).with_columns([pl.Series(key, values) for key, values in found._asdict().items()]),
+        ).with_columns([pl.Series(key, values) for key, values in positions._asdict().items()]),
     )
 
 

@@ -101,12 +101,12 @@ class Version:
     def _column(self, node: Node, session: int, bars: BarLength) -> Column:
         panel, place = self.panel, session
         if bars != "day":
-            held = self.bars(int(bars))
-            upto = np.flatnonzero(held.session == session)
+            shorter = self.bars(int(bars))
+            upto = np.flatnonzero(shorter.session == session)
             if not upto.size:
                 nothing = np.zeros(panel.names, dtype=bool)
                 return Column(np.full(panel.names, np.nan), Truth(nothing, nothing.copy()))
-            panel, place = self._intraday_panel(held), int(upto[-1])
+            panel, place = self._intraday_panel(shorter), int(upto[-1])
         value = evaluate([node], panel, place, place + 1)[0]
         if isinstance(value, Truth):
             truth = Truth(value.yes[:, 0].copy(), value.no[:, 0].copy())

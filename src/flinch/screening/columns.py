@@ -50,8 +50,8 @@ class NamedColumn(NamedTuple):
         missing = self.texts[rows] == "" if self.texts is not None else np.isnan(self.values[rows])
         if not missing.any():
             return {}
-        said = self.view.reasons(self.node)
-        return {int(row): said[int(row)] for row in rows[missing] if int(row) in said}
+        reasons_by_row = self.view.reasons(self.node)
+        return {int(row): reasons_by_row[int(row)] for row in rows[missing] if int(row) in reasons_by_row}
 
 
 def read_columns(view: View, dictionary: Dictionary, own: dict[str, Described], texts: list[str]) -> list[NamedColumn]:
@@ -65,5 +65,5 @@ def _column(view: View, dictionary: Dictionary, own: dict[str, Described], text:
     except RuleError as error:
         nothing = np.full(view.panel.names, np.nan)
         return NamedColumn(describe(text, own, "number"), error.message, nothing, None, None, view)
-    found = view.column(node)
-    return NamedColumn(describe(text, own, node.kind), None, found.values, found.texts, node, view)
+    column = view.column(node)
+    return NamedColumn(describe(text, own, node.kind), None, column.values, column.texts, node, view)

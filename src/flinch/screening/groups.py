@@ -96,9 +96,9 @@ def members(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
         out[[row for row, _ in frame.members[frame.index[detail]]]] = True
         return out
     if kind == "basket" and detail.isdecimal() and len(detail) < 10:
-        found = BASKETS.one(engine, owner, int(detail))
-        if found is not None:
-            return mask(view, found.symbols)
+        basket = BASKETS.one(engine, owner, int(detail))
+        if basket is not None:
+            return mask(view, basket.symbols)
         raise NoSuchGroup("This basket is not there any more. Choose another universe.")
     raise NoSuchGroup(
         f"There is no universe {source[:60]!r}. Choose all, stock, fund, tray, a sector, a fund's members or a basket."
@@ -114,10 +114,10 @@ def source_symbols(view: View, engine: Engine, owner: int, dictionary: Dictionar
             raise NoSuchGroup("This screen is not there any more. Choose another one.")
         stack = StackBody(**{key: saved.body[key] for key in StackBody.model_fields if key in saved.body})
         start = universe(view, engine, owner, stack.universe)
-        found = run_stack(view, dictionary, stack, start).result.survivors
+        survivors = run_stack(view, dictionary, stack, start).result.survivors
     else:
-        found = members(view, engine, owner, source)
-    return [view.name(row).symbol for row in np.flatnonzero(found).tolist()]
+        survivors = members(view, engine, owner, source)
+    return [view.name(row).symbol for row in np.flatnonzero(survivors).tolist()]
 
 
 def universe(view: View, engine: Engine, owner: int, source: str) -> BoolArray:

@@ -18,7 +18,7 @@ from flinch.screening.run import rungs_of
 class Fired(NamedTuple):
     """Where a stack held, and who could have been there: names x sessions."""
 
-    held: BoolArray
+    met: BoolArray
     eligible: BoolArray
 
 
@@ -54,7 +54,7 @@ def through_history(view: View, engine: Engine, owner: int, dictionary: Dictiona
         raise NothingToStudy("There is no rule with an edge to look for. Add one, or give one an edge.")
     truths: list[Truth | None] = [None] * len(stack.rules)
     answers = evaluate(list(nodes.values()), view.panel, 0, view.end)
-    for place, found in zip(nodes, answers, strict=True):
-        truths[place] = found if isinstance(found, Truth) else None
+    for place, answer in zip(nodes, answers, strict=True):
+        truths[place] = answer if isinstance(answer, Truth) else None
     eligible = members(view, engine, owner, stack.universe)[:, None] & view.optionable_through
     return Fired(run_screen(truths, rungs_of(stack), eligible).survivors, eligible)

@@ -53,8 +53,8 @@ class Services:
 
 def services() -> Services:
     """The running application's services."""
-    found: Services = current_app.extensions["flinch"]
-    return found
+    running: Services = current_app.extensions["flinch"]
+    return running
 
 
 def view(as_of: dt.date | None = None) -> View:
@@ -82,8 +82,8 @@ def owner() -> int:
         if name not in running.owners:
             running.owners[name] = owner_called(running.owned, name)
         g.owner = running.owners[name]
-    found: int = g.owner
-    return found
+    number: int = g.owner
+    return number
 
 
 def dictionary() -> Dictionary:
@@ -99,12 +99,12 @@ def own_metrics() -> dict[str, Described]:
 def _own() -> list[OwnMetric]:
     """Read once a request; while the database is away, as they were when it was last there."""
     if "own_metrics" not in g:
-        held = services()
+        running = services()
         with suppress(DatabaseAway):
-            held.own_metrics = OWN_METRICS.all(held.owned, owner())
-        g.own_metrics = held.own_metrics
-    found: list[OwnMetric] = g.own_metrics
-    return found
+            running.own_metrics = OWN_METRICS.all(running.owned, owner())
+        g.own_metrics = running.own_metrics
+    metrics: list[OwnMetric] = g.own_metrics
+    return metrics
 
 
 @lru_cache(maxsize=32)

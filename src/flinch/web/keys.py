@@ -52,6 +52,6 @@ def remember_answer(response: Response) -> Response:
 
 def leave_key(error: BaseException | None = None) -> None:
     """The key ends with the request."""
-    held = g.pop("key", None)
-    if held is not None:
-        held.close()
+    open_key = g.pop("key", None)
+    if open_key is not None:
+        open_key.close()

@@ -39,10 +39,10 @@ def answer(error: FlinchError) -> Response:
     problem = Problem(
         type=error.kind, message=str(error), where=error.where, nearest=list(error.nearest), version=error.version
     )
-    found = reply(problem, error.status)
+    response = reply(problem, error.status)
     if error.wait is not None:
-        found.headers["Retry-After"] = str(error.wait)
-    return found
+        response.headers["Retry-After"] = str(error.wait)
+    return response
 
 
 def reply(model: BaseModel, status: int = 200) -> Response:

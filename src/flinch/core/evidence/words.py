@@ -39,10 +39,10 @@ def sentence(found: list[Study], fired_days: int, cases: int, sessions: int, *, 
         ("range", "price ranged wider than", "price ranged less wide than"),
     ):
         for s in enough:
-            said = verdict(s, measure) if measure in s.measures else "none"
-            if said in ("above", "below"):
+            result = verdict(s, measure) if measure in s.measures else "none"
+            if result in ("above", "below"):
                 value = abs(s.measures[measure].against_days.value)
-                words = more if said == "above" else less
+                words = more if result == "above" else less
                 told.append(
                     f"over {_sessions(s.horizon)} {words} that of other names on the same days, by {value:.2f} expected moves"
                 )

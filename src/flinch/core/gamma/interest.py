@@ -118,10 +118,10 @@ def by_strike(name: IntArray, strike: FloatArray, amounts: Sequence[FloatArray],
     `ByStrike` of each amount: of equal strikes the lower one; NaN where there is nothing.
     """
     bounds = group_bounds(name, names)
-    held = writable(np.stack(amounts))
-    peak, share = np.empty((2, held.shape[0], names))
+    per_strike = writable(np.stack(amounts))
+    peak, share = np.empty((2, per_strike.shape[0], names))
     strike = writable(strike)
-    over_groups(lambda first, last: _strike_kernel(first, last, bounds, strike, held, peak, share), bounds)
+    over_groups(lambda first, last: _strike_kernel(first, last, bounds, strike, per_strike, peak, share), bounds)
     return [ByStrike(*found) for found in zip(peak, share, strict=True)]
 
 

@@ -179,17 +179,17 @@ def exercise_premium(
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def _held_boundary(
-    years: float, vol: float, rate: float, carry: float, held: Any, coefficients: Any, room: Any
-) -> None:
+def _solve_once(years: float, vol: float, rate: float, carry: float, solved: Any, coefficients: Any, room: Any) -> None:
     """Solve the boundary unless it is the one held: it depends on neither spot nor strike, so neighbours share it."""
-    if not (years == held[0] and vol == held[1] and rate == held[2] and carry == held[3]):
-        held[4] = solve_boundary(years, rate, carry, vol, coefficients, room[4], room)
-        held[0], held[1], held[2], held[3] = years, vol, rate, carry
+    if not (years == solved[0] and vol == solved[1] and rate == solved[2] and carry == solved[3]):
+        solved[4] = solve_boundary(years, rate, carry, vol, coefficients, room[4], room)
+        solved[0], solved[1], solved[2], solved[3] = years, vol, rate, carry
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def _put(s: float, k: float, t: float, v: float, r: float, q: float, held: Any, coefficients: Any, room: Any) -> float:
+def _put(
+    s: float, k: float, t: float, v: float, r: float, q: float, solved: Any, coefficients: Any, room: Any
+) -> float:
     exercised = max(k - s, 0.0)
     root = v * math.sqrt(t)
     if not root > 0.0:
@@ -203,8 +203,8 @@ def _put(s: float, k: float, t: float, v: float, r: float, q: float, held: Any, 
     if r <= 0.0:
         # Money that earns nothing is not wanted early; with a still lower yield there are two boundaries.
         return european if q >= r else math.nan
-    _held_boundary(t, v, r, q, held, coefficients, room)
-    premium = exercise_premium(s / k, t, r, q, v, held[4], coefficients, _YP, _WP)
+    _solve_once(t, v, r, q, solved, coefficients, room)
+    premium = exercise_premium(s / k, t, r, q, v, solved[4], coefficients, _YP, _WP)
     return exercised if premium == math.inf else max(european + k * premium, exercised)
 
 
@@ -226,15 +226,15 @@ def american_kernel(
     out: FloatArray,
 ) -> None:
     """Prices. A call is a put with spot and strike, and rate and yield, changed over (McDonald & Schroder 1998)."""
-    coefficients, room, held = np.empty(_NODES + 1), np.empty((5, _NODES * _INNER)), np.full(5, np.nan)
+    coefficients, room, solved = np.empty(_NODES + 1), np.empty((5, _NODES * _INNER)), np.full(5, np.nan)
     for i in range(out.size):
         s, k, t, v, r, q = spot[i], strike[i], years[i], vol[i], rate[i], dividend_yield[i]
         if not (s > 0.0 and k > 0.0 and t >= 0.0 and v >= 0.0):
             out[i] = math.nan
         elif is_call[i] != 0.0:
-            out[i] = _put(k, s, t, v, q, r, held, coefficients, room)
+            out[i] = _put(k, s, t, v, q, r, solved, coefficients, room)
         else:
-            out[i] = _put(s, k, t, v, r, q, held, coefficients, room)
+            out[i] = _put(s, k, t, v, r, q, solved, coefficients, room)
 
 
 @njit(
@@ -255,7 +255,7 @@ def american_implied_kernel(
     out: FloatArray,
 ) -> None:
     """Volatilities, by Newton steps with the European vega between brackets that close."""
-    coefficients, room, held = np.empty(_NODES + 1), np.empty((5, _NODES * _INNER)), np.full(5, np.nan)
+    coefficients, room, solved = np.empty(_NODES + 1), np.empty((5, _NODES * _INNER)), np.full(5, np.nan)
     for i in range(out.size):
         out[i] = math.nan
         s, k, t, r, q = spot[i], strike[i], years[i], rate[i], dividend_yield[i]
@@ -268,7 +268,7 @@ def american_implied_kernel(
         low, high, vol = 0.0, _HIGHEST_VOL, 0.4
         root = math.sqrt(t)
         for step in range(80):
-            value = _put(s, k, t, vol, r, q, held, coefficients, room)
+            value = _put(s, k, t, vol, r, q, solved, coefficients, room)
             if math.isnan(value):
                 break
             if value > price[i]:
@@ -307,7 +307,7 @@ def premium_kernel(
     out: FloatArray,
 ) -> None:
     """What early exercise adds; NaN where exercise is due now or the price is not known."""
-    coefficients, room, held = np.empty(_NODES + 1), np.empty((5, _NODES * _INNER)), np.full(5, np.nan)
+    coefficients, room, solved = np.empty(_NODES + 1), np.empty((5, _NODES * _INNER)), np.full(5, np.nan)
     for i in range(out.size):
         s, k, t, v, r, q = spot[i], strike[i], years[i], vol[i], rate[i], dividend_yield[i]
         out[i] = math.nan
@@ -318,7 +318,7 @@ def premium_kernel(
         if r <= 0.0:
             out[i] = 0.0 if q >= r else math.nan
             continue
-        _held_boundary(t, v, r, q, held, coefficients, room)
-        premium = exercise_premium(s / k, t, r, q, v, held[4], coefficients, _YC, _WC)
+        _solve_once(t, v, r, q, solved, coefficients, room)
+        premium = exercise_premium(s / k, t, r, q, v, solved[4], coefficients, _YC, _WC)
         if premium != math.inf:
             out[i] = k * premium

@@ -77,12 +77,12 @@ class _Why:
     def ask(self, node: Node, session: int, rows: IntArray, out: dict[int, str]) -> None:
         """Answer for all `rows`, whose value of `node` at `session` is missing."""
         if node.op == "series":
-            said = self.why.get(str(node.settings[0]), {})
+            reasons = self.why.get(str(node.settings[0]), {})
             for row in rows:
                 if self.listed_from[row] > session:
                     out[int(row)] = "not listed yet"
                 else:
-                    out[int(row)] = said.get(str(self.kinds[row])) or said.get("") or "no value in this session"
+                    out[int(row)] = reasons.get(str(self.kinds[row])) or reasons.get("") or "no value in this session"
             return
         for child in node.children:
             if not rows.size:
@@ -98,8 +98,8 @@ class _Why:
         function = FUNCTIONS.get(node.op)
         reach = function.reach(*node.settings) if function else 0
         if not reach:
-            said = _OWN_REASONS.get(node.op, "there is no value here")
-            out.update({int(row): said for row in rows})
+            reason = _OWN_REASONS.get(node.op, "there is no value here")
+            out.update({int(row): reason for row in rows})
             return
         whole = reach >= WHOLE_HISTORY
         first = max(0, session - reach)

@@ -245,14 +245,14 @@ class _Reader:
         """Visit a part that must be of one kind."""
         found = self._visit(node, depth + 1)
         if found.kind != kind:
-            said = self._segment(node)[:40]
+            segment = self._segment(node)[:40]
             advice = {
-                ("number", "condition"): f"Compare it, like {said} > 0.",
-                ("text", "condition"): f"Compare it, like {said} == \"Household\".",
+                ("number", "condition"): f"Compare it, like {segment} > 0.",
+                ("text", "condition"): f"Compare it, like {segment} == \"Household\".",
                 ("condition", "number"): "A condition cannot be calculated with; if_else(condition, 1, 0) makes it a number.",
             }.get((found.kind, kind), "")  # fmt: skip
             raise self._error(
-                node, f"“{said}” is {_SAID[found.kind]}, and here {_SAID[kind]} is needed. {advice}".strip()
+                node, f"“{segment}” is {_SAID[found.kind]}, and here {_SAID[kind]} is needed. {advice}".strip()
             )
         return found
 

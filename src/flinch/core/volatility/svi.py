@@ -426,8 +426,8 @@ def fit_names(
                     short = max(short, floor[i] - total_variance(p[0], p[1], p[2], p[3], p[4], z[i]))
                 for i in range(row_start[before], row_start[before + 1]):
                     if low <= k[i] <= high:
-                        held = total_variance(q[0], q[1], q[2], q[3], q[4], k[i]) / theta[e]
-                        short = max(short, held - total_variance(p[0], p[1], p[2], p[3], p[4], k[i] / deviation))
+                        earlier = total_variance(q[0], q[1], q[2], q[3], q[4], k[i]) / theta[e]
+                        short = max(short, earlier - total_variance(p[0], p[1], p[2], p[3], p[4], k[i] / deviation))
                 p[0] += short
             _flatten(p, z, deviation)
             out[0, e], out[1, e], out[2, e] = theta[e] * p[0], deviation * p[1], p[2]

@@ -61,9 +61,9 @@ def read_source(query: SourceQuery) -> Response:
 @blueprint.post("/read", responses={200: PastedReply, 422: Problem})
 def read_pasted(body: PastedText) -> Response:
     """Find symbols in a pasted text of any shape."""
-    found = read_symbols(view(), body.text)
-    unknown = [UnknownWord(text=word.text, nearest=word.nearest) for word in found.unknown]
-    return reply(PastedReply(symbols=found.symbols, unknown=unknown))
+    pasted = read_symbols(view(), body.text)
+    unknown = [UnknownWord(text=word.text, nearest=word.nearest) for word in pasted.unknown]
+    return reply(PastedReply(symbols=pasted.symbols, unknown=unknown))
 
 
 @blueprint.post("", responses={200: OwnBasket, 404: Problem, 409: Problem, 422: Problem})

@@ -141,9 +141,13 @@ def _dates(days: np.ndarray) -> list[dt.date]:
 
 def _spans(view: View, period: str) -> list[tuple[int, int]]:
     """Start and end of every cycle that touches the sessions held, as places in the calendar, oldest first."""
-    found = cycles(cycle_ends(view.calendar, monthly=period == "month"))
-    held = view.end
-    pairs = {(int(a), int(e)) for a, e in zip(found.anchor[:held], found.end[:held], strict=True) if a >= 0 and e >= 0}
+    of_session = cycles(cycle_ends(view.calendar, monthly=period == "month"))
+    so_far = view.end
+    pairs = {
+        (int(a), int(e))
+        for a, e in zip(of_session.anchor[:so_far], of_session.end[:so_far], strict=True)
+        if a >= 0 and e >= 0
+    }
     return sorted(pairs)
 
 
@@ -153,14 +157,14 @@ def _band(view: View, row: int, period: str, place: int) -> tuple[float, float]:
 
 
 def _fans(view: View, row: int, period: str) -> list[Fan]:
-    calendar, held = view.calendar, view.end
+    calendar, so_far = view.calendar, view.end
     out = []
     for start, end in _spans(view, period):
-        if end < held - SHOWN_SESSIONS:
+        if end < so_far - SHOWN_SESSIONS:
             continue
-        anchor, half = _band(view, row, period, min(end, held - 1))
+        anchor, half = _band(view, row, period, min(end, so_far - 1))
         if np.isfinite(anchor) and np.isfinite(half):
-            out.append(fan_over(period, calendar[start : end + 1], anchor, half, current=end >= held - 1))
+            out.append(fan_over(period, calendar[start : end + 1], anchor, half, current=end >= so_far - 1))
     return out
 
 
@@ -188,7 +192,7 @@ def market_date(calendar: np.ndarray, place: int) -> dt.date:
 
 def _ahead(view: View, row: int) -> list[Fan]:
     """The next two expirations beyond the current week, from the newest close."""
-    calendar, held = view.calendar, view.end
+    calendar, so_far = view.calendar, view.end
     price = view.price(row)
     week_end = _spans(view, "week")[-1][1]
     out: list[Fan] = []
@@ -197,14 +201,14 @@ def _ahead(view: View, row: int) -> list[Fan]:
         if end <= week_end or len(out) == 2 or not np.isfinite(price):
             continue
         half = price * expiry.vol * float(np.sqrt(expiry.years))
-        out.append(fan_over("ahead", calendar[held - 1 : end + 1], price, half, current=True))
+        out.append(fan_over("ahead", calendar[so_far - 1 : end + 1], price, half, current=True))
     return out
 
 
 def _place(view: View, row: int, period: str) -> Place:
     start, end = _spans(view, period)[-1]
     anchor, half = _band(view, row, period, view.last)
-    calendar, held = view.calendar, view.end
+    calendar, so_far = view.calendar, view.end
 
     def value(key: str) -> float:
         return float(view.metric(key)[row])
@@ -222,7 +226,7 @@ def _place(view: View, row: int, period: str) -> Place:
         room_pct=value(f"room_to_{period}_pct"),
         room_moves=moves_left,
         room_days=moves_left**2 if moves_left > 0 else None,
-        sessions_left=end - (held - 1),
+        sessions_left=end - (so_far - 1),
         reason=view.reason(f"{period}_position", row),
     )
 
@@ -253,8 +257,8 @@ def _ledger(view: View, row: int, period: str) -> Ledger:
     over = [span for span in _spans(view, period) if span[1] < view.last]
     starts, ends = np.array(over[-_LEDGER[period] :], dtype=np.int64).reshape(-1, 2).T
     _, high, low, close = view.prices(row)
-    found = cycle_outcomes(high, low, close, band.anchor[row], band.half_width[row], starts, ends)
-    known, inside = found.known, found.inside
+    outcomes = cycle_outcomes(high, low, close, band.anchor[row], band.half_width[row], starts, ends)
+    known, inside = outcomes.known, outcomes.inside
     return Ledger(
         period=period,
         cycles=[
@@ -262,11 +266,11 @@ def _ledger(view: View, row: int, period: str) -> Ledger:
                 start=market_date(view.calendar, starts[i]),
                 end=market_date(view.calendar, ends[i]),
                 anchor=band.anchor[row, ends[i]],
-                priced=percent(found.priced[i]),
-                moved=percent(found.moved[i]),
-                position=found.position[i],
+                priced=percent(outcomes.priced[i]),
+                moved=percent(outcomes.moved[i]),
+                position=outcomes.position[i],
                 inside=bool(inside[i]),
-                worst=found.worst[i],
+                worst=outcomes.worst[i],
             )
             for i in np.flatnonzero(known)[::-1].tolist()
         ],

@@ -113,8 +113,8 @@ def positioning(view: View, symbol: str, query: PositioningQuery) -> Positioning
     )
     daily_value = float(view.metric("avg_dollar_volume_21")[row])
 
-    def side(found: Exposure | None) -> Side:
-        call, put, net, gross = (float(v[0]) for v in found[:4]) if found else (np.nan,) * 4
+    def side(exposure: Exposure | None) -> Side:
+        call, put, net, gross = (float(v[0]) for v in exposure[:4]) if exposure else (np.nan,) * 4
         return Side(call=call, put=put, net=net, gross=gross, net_pct=percent(net / daily_value))
 
     def stored_side() -> Side:
@@ -188,8 +188,8 @@ def positioning(view: View, symbol: str, query: PositioningQuery) -> Positioning
 def _net(call: FloatArray, put: FloatArray, rule: SignRule) -> FloatArray:
     """Net exposure under a rule from the sums kept under the usual one, in which puts are below zero."""
     (calls, puts), (usual_calls, usual_puts) = SIGN_RULES[rule], SIGN_RULES[DEFAULT_RULE]
-    found: FloatArray = call * calls / usual_calls + put * puts / usual_puts
-    return found
+    dollars: FloatArray = call * calls / usual_calls + put * puts / usual_puts
+    return dollars
 
 
 def _moment(snapshots: list[Snapshot], against: Against) -> Snapshot | None:
@@ -272,12 +272,12 @@ def _strikes(now: _Chain, before: _Chain | None, multiplier: float, rule: SignRu
             nothing = np.zeros(every.size)
             return nothing, nothing, nothing, nothing
         place = np.searchsorted(every, chain.strike)
-        found = _exposure(chain, multiplier, rule, place, every.size)
+        exposure = _exposure(chain, multiplier, rule, place, every.size)
         calls, puts = (
             np.bincount(place, np.where(chain.is_call == side, chain.interest, 0.0), every.size).astype(np.float64)
             for side in (True, False)
         )
-        return found.call, found.put, calls, puts
+        return exposure.call, exposure.put, calls, puts
 
     (call, put, calls, puts), (call_b, put_b, calls_b, puts_b) = of(now), of(before)
     return [
@@ -307,7 +307,7 @@ def _expiries(
     place: IntArray,
     now: _Chain,
     before: _Chain | None,
-    found: Exposure,
+    exposure: Exposure,
 ) -> list[ExpiryPart]:
     buckets = _bucketed(view, listed)
     calls, puts = (
@@ -316,7 +316,7 @@ def _expiries(
     )
     put_call = put_call_ratio(puts, calls)
     opened = np.bincount(place, interest_change(now.interest, _matched(now, before)).contracts, listed.size)
-    whole = float(np.nansum(found.gross))
+    whole = float(np.nansum(exposure.gross))
     days = (listed - np.datetime64(view.today, "D")).astype(np.int64)
     return [
         ExpiryPart(
@@ -325,10 +325,10 @@ def _expiries(
             monthly=bool(is_monthly(listed[i : i + 1])[0]),
             bucket=BUCKETS[buckets[i]],
             chosen=bool(chosen[i]),
-            call=found.call[i],
-            put=found.put[i],
-            net=found.net[i],
-            share=percent(found.gross[i] / whole) if whole else None,
+            call=exposure.call[i],
+            put=exposure.put[i],
+            net=exposure.net[i],
+            share=percent(exposure.gross[i] / whole) if whole else None,
             interest=int(calls[i] + puts[i]),
             put_call=put_call[i],
             opened=int(opened[i]) if before else 0,
@@ -337,10 +337,10 @@ def _expiries(
     ]
 
 
-def _buckets(view: View, listed: np.ndarray, found: Exposure) -> list[Bucket]:
+def _buckets(view: View, listed: np.ndarray, exposure: Exposure) -> list[Bucket]:
     buckets = _bucketed(view, listed)
-    gross = np.bincount(buckets, np.nan_to_num(found.gross), 3)
-    net = np.bincount(buckets, np.nan_to_num(found.net), 3)
+    gross = np.bincount(buckets, np.nan_to_num(exposure.gross), 3)
+    net = np.bincount(buckets, np.nan_to_num(exposure.net), 3)
     whole = float(gross.sum())
     return [
         Bucket(bucket=name, net=net[i] if whole else None, share=percent(gross[i] / whole) if whole else None)
@@ -365,17 +365,17 @@ def _fan(view: View, row: int, asked: dt.date | None) -> Fan | None:
         return None
     monthly = [e for e in readable if is_monthly(np.array(e.expiration, dtype="datetime64[D]"))]
     expiry = next((e for e in readable if e.expiration == asked), (monthly or readable)[0])
-    calendar, held = view.calendar, view.end
+    calendar, so_far = view.calendar, view.end
     end = int(np.searchsorted(calendar, np.datetime64(expiry.expiration, "D")))
     price = view.price(row)
     half = price * expiry.vol * float(np.sqrt(max(expiry.years, 0.0)))
-    return fan_over("ahead", calendar[held - 1 : end + 1], price, half, current=True) if end >= held else None
+    return fan_over("ahead", calendar[so_far - 1 : end + 1], price, half, current=True) if end >= so_far else None
 
 
 def _matched(now: _Chain, before: _Chain | None) -> FloatArray:
     """Open interest before, at the rows of now; NaN where a contract was not listed."""
-    held = dict(zip(before.contracts(), before.interest.tolist(), strict=True)) if before else {}
-    return np.array([held.get(key, np.nan) for key in now.contracts()], dtype=np.float64)
+    interest_before = dict(zip(before.contracts(), before.interest.tolist(), strict=True)) if before else {}
+    return np.array([interest_before.get(key, np.nan) for key in now.contracts()], dtype=np.float64)
 
 
 def _changes(now: _Chain, before: _Chain | None) -> tuple[list[Build], list[Build]]:

@@ -166,7 +166,7 @@ def over_time(
     if node.kind == "text":
         raise RuleError("A category has no history. Choose a number or a condition.", 0, len(query.expression))
     values = view.history(node, row)
-    said = describe(query.expression.strip(), own, node.kind)
+    described = describe(query.expression.strip(), own, node.kind)
     known = values[np.isfinite(values)]
     reference = query.reference
     if reference is None and node.kind == "number" and known.size:
@@ -175,11 +175,11 @@ def over_time(
     return OverTime(
         symbol=view.name(row).symbol,
         expression=query.expression,
-        label=said.label,
-        unit=said.unit,
-        decimals=said.decimals,
+        label=described.label,
+        unit=described.unit,
+        decimals=described.decimals,
         kind=node.kind,
-        scale=said.scale,
+        scale=described.scale,
         sessions=view.sessions,
         values=values.tolist(),
         reference=reference,

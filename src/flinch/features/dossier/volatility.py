@@ -229,15 +229,15 @@ def _shown(expiry: Expiry, strike: FloatArray) -> tuple[float, float]:
 
 
 def _cone(view: View, row: int, estimator: Estimator) -> Cone:
-    found = volatility_cone(*view.prices(row), estimator=estimator)
+    cone = volatility_cone(*view.prices(row), estimator=estimator)
     return Cone(
         shares=list(SHARES),
         parts=[
             ConePart(
                 sessions=horizon,
-                quantiles=percent(found.quantiles[place]).tolist(),
-                last=percent(float(found.last[place])),
-                windows=int(found.windows[place]),
+                quantiles=percent(cone.quantiles[place]).tolist(),
+                last=percent(float(cone.last[place])),
+                windows=int(cone.windows[place]),
             )
             for place, horizon in enumerate(HORIZONS)
         ],
@@ -252,7 +252,7 @@ def _past_reports(view: View, row: int) -> list[PastReport]:
         if (reaction := view.reaction(report)) is not None and report.session >= view.date(0)
     ]
     places = np.array([reaction for _, reaction in over], dtype=np.int64)
-    found = report_moves(view.prices(row)[3], view.daily("implied_earnings_move", row), places)
+    moves = report_moves(view.prices(row)[3], view.daily("implied_earnings_move", row), places)
     out = [
         PastReport(
             session=report.session,
@@ -263,7 +263,7 @@ def _past_reports(view: View, row: int) -> list[PastReport]:
             won=("sellers" if sellers else "buyers") if np.isfinite(ratio) else None,
         )
         for (report, _), priced, moved, ratio, sellers in zip(
-            over, found.priced, found.moved, found.ratio, found.sellers, strict=True
+            over, moves.priced, moves.moved, moves.ratio, moves.sellers, strict=True
         )
     ]
     return out[::-1]

@@ -59,33 +59,33 @@ def lineup(
         "x": _number(dictionary, request.x, "x"),
         "y": _number(dictionary, request.y, "y"),
     }
-    found = {key: view.column(node).values[rows] for key, node in nodes.items()}
+    figures = {key: view.column(node).values[rows] for key, node in nodes.items()}
     with np.errstate(invalid="ignore", divide="ignore"):
-        found["change"] = found["value"] - found["baseline"]
-        found["ratio"] = np.where(found["baseline"] > 0, found["value"] / found["baseline"], np.nan)
+        figures["change"] = figures["value"] - figures["baseline"]
+        figures["ratio"] = np.where(figures["baseline"] > 0, figures["value"] / figures["baseline"], np.nan)
     axis = _axis(request.metric, own, metric)
     why = [view.reasons(node) for node in (metric, baseline)]
     listed = [
         LineupRow(
             symbol=view.name(row).symbol,
             company=view.name(row).company,
-            **{key: float(values[i]) for key, values in found.items()},
+            **{key: float(values[i]) for key, values in figures.items()},
             reason=why[0].get(int(row)) or why[1].get(int(row)),
         )
         for i, row in enumerate(rows)
     ]
     kind, _, detail = request.source.partition(":")
-    said = _axis(text, own, baseline)
+    described = _axis(text, own, baseline)
     return Lineup(
         source=request.source,
         session=view.today,
         newest=view.is_newest,
         metric=axis,
-        baseline=said.model_copy(update={"label": words}) if words else said,
+        baseline=described.model_copy(update={"label": words}) if words else described,
         x=_axis(request.x, own, nodes["x"]),
         y=_axis(request.y, own, nodes["y"]),
         rows=listed,
-        callouts=_callouts(view, rows, found, axis, words or said.label),
+        callouts=_callouts(view, rows, figures, axis, words or described.label),
         fund=_fund(view, view.row(detail)) if kind == "members" else None,
     )
 
@@ -102,11 +102,11 @@ def _number(dictionary: Dictionary, text: str, field: str) -> Node:
 
 
 def _axis(text: str, own: dict[str, Described], node: Node) -> Axis:
-    said = describe(text.strip(), own, node.kind)
-    return Axis(expression=text, label=said.label, unit=said.unit, decimals=said.decimals)
+    described = describe(text.strip(), own, node.kind)
+    return Axis(expression=text, label=described.label, unit=described.unit, decimals=described.decimals)
 
 
-def _callouts(view: View, rows: IntArray, found: dict[str, FloatArray], axis: Axis, baseline: str) -> list[Callout]:
+def _callouts(view: View, rows: IntArray, figures: dict[str, FloatArray], axis: Axis, baseline: str) -> list[Callout]:
     """What stands out, each with its number."""
     out: list[Callout] = []
     unit = f" {axis.unit}" if axis.unit in ("%", "σ", "×") else ""
@@ -114,11 +114,11 @@ def _callouts(view: View, rows: IntArray, found: dict[str, FloatArray], axis: Ax
     n = axis.decimals
 
     def pick(kind: str, key: str, highest: bool, tell: str) -> None:
-        values = found[key] if highest else -found[key]
+        values = figures[key] if highest else -figures[key]
         if np.isfinite(values).sum() < 2:
             return
         i = int(np.nanargmax(values))
-        numbers = {name: float(column[i]) for name, column in found.items()}
+        numbers = {name: float(column[i]) for name, column in figures.items()}
         words = tell.format(**numbers, against=baseline).replace("-", "\u2212")
         out.append(Callout(kind=kind, symbol=view.name(int(rows[i])).symbol, words=words))
 
@@ -166,9 +166,9 @@ def correlations(view: View, request: CorrelationRequest) -> Correlations:
     """How alike names moved over some sessions; raises UnknownName."""
     rows = [view.row(symbol) for symbol in dict.fromkeys(request.symbols)]
     symbols = [view.name(row).symbol for row in rows]
-    found = return_correlations(view.frame.close[rows, max(0, view.last - request.sessions) :])
+    matrix = return_correlations(view.frame.close[rows, max(0, view.last - request.sessions) :])
     first, second = np.triu_indices(len(rows), 1)
-    values = found[first, second]
+    values = matrix[first, second]
     known = np.flatnonzero(np.isfinite(values))
     order = known[np.argsort(-values[known], kind="stable")]
 
@@ -186,6 +186,6 @@ def correlations(view: View, request: CorrelationRequest) -> Correlations:
             f"Least alike: {least.first} and {least.second}, {least.correlation:.2f}."
         ).replace("-", "\u2212")
     return Correlations(
-        symbols=symbols, sessions=request.sessions, matrix=found.tolist(), average=average, strongest=strongest,
+        symbols=symbols, sessions=request.sessions, matrix=matrix.tolist(), average=average, strongest=strongest,
         weakest=weakest, sentence=sentence,
     )  # fmt: skip

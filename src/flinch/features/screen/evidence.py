@@ -161,8 +161,8 @@ def evidence_work(holder: MarketHolder, owned: Engine) -> Work:
         own = OWN_METRICS.all(owned, handle.owner)
         words = with_own(tuple((metric.key, metric.expression) for metric in own))
         with COSTLY.turn(_ALL_SESSIONS + stack_work(words, request.stack), handle.question):
-            found = evidence(holder.current(), owned, handle.owner, words, request, handle.tell)
-        return found.model_dump_json()
+            told = evidence(holder.current(), owned, handle.owner, words, request, handle.tell)
+        return told.model_dump_json()
 
     return work
 
@@ -177,8 +177,8 @@ def evidence(
 ) -> Evidence:
     """Evidence as of the newest session; `tell` gets the share that is done, and at what. Raises RuleError, NoSuchGroup."""
     tell(0.05, "following the rules through every session")
-    found = through_history(view, engine, owner, dictionary, request.stack)
-    fired = found.held
+    followed_rules = through_history(view, engine, owner, dictionary, request.stack)
+    fired = followed_rules.met
     if request.fresh:
         before = np.zeros_like(fired)
         before[:, 1:] = fired[:, :-1]
@@ -198,7 +198,9 @@ def evidence(
         else:
             moved = moves_ahead(frame.close, expected, horizon)
         ranges = ranges_ahead(frame.high, frame.low, frame.close, expected, horizon)
-        result = study(moved, found.eligible, fired, horizon=horizon, looks=_LOOKED_AT, ranges=ranges, side=side)
+        result = study(
+            moved, followed_rules.eligible, fired, horizon=horizon, looks=_LOOKED_AT, ranges=ranges, side=side
+        )
         tell(0.4 + 0.5 * next(compared) / len(HORIZONS), "comparing what followed")
         return result
 
@@ -210,7 +212,7 @@ def evidence(
     return Evidence(
         sessions=view.sessions,
         fired=by_day.tolist(),
-        eligible=found.eligible.sum(axis=0).tolist(),
+        eligible=followed_rules.eligible.sum(axis=0).tolist(),
         names=int(fired.any(axis=1).sum()),
         cases=cases,
         days=days,
@@ -228,7 +230,7 @@ def evidence(
             )
             for s in studies
         ],
-        target=_target(view, found.eligible, fired, request.target) if request.target else None,
+        target=_target(view, followed_rules.eligible, fired, request.target) if request.target else None,
     )
 
 
@@ -245,12 +247,12 @@ def _side(view: View, dictionary: Dictionary, text: str) -> FloatArray:
     return np.asarray(value, dtype=np.float64)
 
 
-def _range(found: Estimate) -> Range:
-    return Range(**found._asdict())
+def _range(estimate: Estimate) -> Range:
+    return Range(**estimate._asdict())
 
 
-def _measured(found: Study, measure: str) -> Measured:
-    compared: Compared = found.measures[measure]
+def _measured(studied: Study, measure: str) -> Measured:
+    compared: Compared = studied.measures[measure]
     return Measured(
         measure=measure,
         fired=_range(compared.fired),
@@ -258,7 +260,7 @@ def _measured(found: Study, measure: str) -> Measured:
         other_days=_range(compared.other_days),
         against_days=_range(compared.against_days),
         against_names=_range(compared.against_names),
-        verdict=verdict_on(found, measure),
+        verdict=verdict_on(studied, measure),
     )
 
 
@@ -277,16 +279,16 @@ def _target(view: View, eligible: BoolArray, fired: BoolArray, asked: TargetAske
         words = f"{asked.moves:g} expected {plural} {asked.kind} within {asked.sessions} sessions"
     touched, still_open = touched_by(frame.high, frame.low, frame.close, target.price, target.end)
     chance = priced_touch(target, frame.close, frame.daily["put_25d"], frame.daily["call_25d"])
-    found = study(touched, eligible, fired, horizon=target.span, looks=1)
-    compared, verdict = found.measures["mean"], verdict_on(found, "mean")
+    studied = study(touched, eligible, fired, horizon=target.span, looks=1)
+    compared, verdict = studied.measures["mean"], verdict_on(studied, "mean")
     counted = fired & eligible & np.isfinite(touched) & np.isfinite(chance)
     priced = float(chance[counted].mean()) if counted.any() else float("nan")
     open_cases = int(still_open[fired & eligible].sum())
     return TargetFound(
         words=words,
-        cases=found.cases,
-        days=found.days,
-        independent=found.independent,
+        cases=studied.cases,
+        days=studied.days,
+        independent=studied.independent,
         open=open_cases,
         touched=_range(compared.fired),
         same_days=_range(compared.same_days),
@@ -294,21 +296,21 @@ def _target(view: View, eligible: BoolArray, fired: BoolArray, asked: TargetAske
         against_days=_range(compared.against_days),
         priced=priced,
         verdict=verdict,
-        sentence=_target_words(found, words, priced, verdict, open_cases),
+        sentence=_target_words(studied, words, priced, verdict, open_cases),
     )
 
 
-def _target_words(found: Study, words: str, priced: float, verdict: str, open_cases: int) -> str:
+def _target_words(studied: Study, words: str, priced: float, verdict: str, open_cases: int) -> str:
     waiting = f" {open_cases:,} whose time is not over do not count." if open_cases else ""
-    if not found.cases:
+    if not studied.cases:
         return f"No case in which {words} could still be touched and whose time is over.{waiting}"
-    compared = found.measures["mean"]
+    compared = studied.measures["mean"]
     told = (
-        f"It touched {words} in {percent(compared.fired.value):.0f} % of {found.cases:,} cases; all names on the same days did "
+        f"It touched {words} in {percent(compared.fired.value):.0f} % of {studied.cases:,} cases; all names on the same days did "
         f"in {percent(compared.same_days.value):.0f} %, and options priced {percent(priced):.0f} %.{waiting}"
     )
     if verdict == "too few":
-        return f"{told} Too few to say: {found.independent} independent days, {LEAST_DAYS} are needed."
+        return f"{told} Too few to say: {studied.independent} independent days, {LEAST_DAYS} are needed."
     if verdict == "none":
         return f"{told} That is no better than the base rate."
     return f"{told} That is {'more' if verdict == 'above' else 'less'} often than chance explains."

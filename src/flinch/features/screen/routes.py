@@ -75,8 +75,8 @@ def _evidence(id: int) -> Response:
     jobs = services().jobs
     job = jobs.look(id, owner(), _WAIT_SECONDS)
     answer = jobs.answer(job)
-    found = None if answer is None else Evidence.model_validate_json(answer)
-    return reply(EvidenceJob(id=job.id, percent=job.percent, stage=job.stage, evidence=found))
+    evidence = None if answer is None else Evidence.model_validate_json(answer)
+    return reply(EvidenceJob(id=job.id, percent=job.percent, stage=job.stage, evidence=evidence))
 
 
 @blueprint.post("/screen/series", responses={200: SeriesReply, 422: Problem})

@@ -112,12 +112,12 @@ def _report(view: View, own: dict[str, Described], ran: Ran, place: int, wanted:
     rule, count, reached = ran.rules[place], ran.result.counts[place], ran.result.reached[place]
     shape = rule.expression.shape if rule.expression else None
     subject = shape.subject if shape else ""
-    said = describe(subject, own, shape.node.kind if shape and shape.node else "condition")
+    described = describe(subject, own, shape.node.kind if shape and shape.node else "condition")
     histogram, choices, unknown, edges = None, None, count.missing, list[AimEdge]()
     if shape is not None and rule.subject is not None and shape.kind == "range":
         values = rule.subject.values
-        bounds = spread(values[ran.universe], said.scale)
-        bars = distribution(values[reached], bounds, said.scale)
+        bounds = spread(values[ran.universe], described.scale)
+        bars = distribution(values[reached], bounds, described.scale)
         histogram = Histogram(edges=bars.edges.tolist(), counts=bars.counts.tolist())
         unknown = int(np.isnan(values[reached]).sum())
         if wanted is not None and rule.body.on:
@@ -125,10 +125,10 @@ def _report(view: View, own: dict[str, Described], ran: Ran, place: int, wanted:
             found_edges = aim_among(values, place, truths, ran.rungs, ran.universe, shape.lower, shape.upper, wanted)
             edges = [AimEdge(**edge._asdict()) for edge in found_edges]
     elif shape is not None and rule.subject is not None and rule.subject.texts is not None:
-        found = Counter(rule.subject.texts[reached].tolist())
-        unknown = found.pop("", 0)
+        counted = Counter(rule.subject.texts[reached].tolist())
+        unknown = counted.pop("", 0)
         every = sorted(set(rule.subject.texts[ran.universe].tolist()) - {""} | set(shape.values or ()))
-        choices = [Choice(value=value, count=found.get(value, 0)) for value in every[:400]]
+        choices = [Choice(value=value, count=counted.get(value, 0)) for value in every[:400]]
     return RuleReport(
         error=RuleError(
             message=rule.error.message, start=rule.error.start, end=rule.error.end, nearest=rule.error.nearest
@@ -138,10 +138,10 @@ def _report(view: View, own: dict[str, Described], ran: Ran, place: int, wanted:
         kind=shape.kind if shape else "condition",
         subject=subject,
         metric=subject if subject in METRICS or subject in own else None,
-        label=said.label,
-        unit=said.unit,
-        decimals=said.decimals,
-        scale=said.scale,
+        label=described.label,
+        unit=described.unit,
+        decimals=described.decimals,
+        scale=described.scale,
         lower=shape.lower if shape else None,
         upper=shape.upper if shape else None,
         lower_open=bool(shape and shape.lower_open),
@@ -202,8 +202,8 @@ def series(view: View, request: SeriesRequest) -> SeriesReply:
         implied = np.round(percent(frame.implied[30][rows, part]), 2)
         reach = slice(max(0, first - 22), end)
         opened, high, low, close = (a[rows, reach] for a in (frame.open, frame.high, frame.low, frame.close))
-        found = historical_vol(opened, high, low, close, 21, estimator="yang_zhang")
-        historical = np.round(percent(found[:, first - end :]), 2)
+        vols = historical_vol(opened, high, low, close, 21, estimator="yang_zhang")
+        historical = np.round(percent(vols[:, first - end :]), 2)
     moves = expected_move(frame.close[rows, view.last], frame.implied[30][rows, view.last], 30 / 365)
     fans = fan(moves[:, None], np.array(_SHARES), 1.0)
     return SeriesReply(

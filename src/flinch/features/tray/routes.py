@@ -81,9 +81,9 @@ def export_tray(query: TrayExport) -> Response:
     ]
     headings += [Heading("why", "Why it came", "", 0), Heading("added_at", "Added (UTC)", "", 0)]
     for key in keys:
-        said = columns[key].described
-        headings.append(Heading(f"{key}_then", f"{said.label}, then", said.unit, said.decimals))
-        headings.append(Heading(f"{key}_now", f"{said.label}, now", said.unit, said.decimals))
+        described = columns[key].described
+        headings.append(Heading(f"{key}_then", f"{described.label}, then", described.unit, described.decimals))
+        headings.append(Heading(f"{key}_now", f"{described.label}, now", described.unit, described.decimals))
     rows: list[list[Cell]] = []
     for entry in entries:
         row = now.frame.index.get(entry.symbol)

@@ -122,5 +122,5 @@ def _early_exercise(
         (x - a) * (x - c) / ((b - a) * (b - c)),
         (x - a) * (x - b) / ((c - a) * (c - b)),
     )
-    found: Floats = np.maximum(sum(w * e for w, e in zip(weights, added, strict=True)), 0.0)
-    return found
+    values: Floats = np.maximum(sum(w * e for w, e in zip(weights, added, strict=True)), 0.0)
+    return values

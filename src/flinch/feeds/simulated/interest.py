@@ -121,9 +121,9 @@ def _carried(old: _Listed, new: _Listed, *values: Floats) -> list[Floats]:
     row = (np.repeat(start, old.strikes) + place * np.repeat(times, old.strikes))[here]
     out = []
     for before in values:
-        found = np.full(int(new.strikes.sum()), np.nan)
-        found[row] = before[here]
-        out.append(found)
+        expanded = np.full(int(new.strikes.sum()), np.nan)
+        expanded[row] = before[here]
+        out.append(expanded)
     return out
 
 
@@ -155,11 +155,11 @@ def _weigh(
             near = (k / deviation) ** 2
             round_strike = 1.6 if number % 5 == 0 else 1.0
             traded = math.exp(-near / 1.62) * soon * round_strike + 1e-3
-            held = math.exp(-near / 4.5) * held_until[e] * round_strike + 2e-3
+            interest = math.exp(-near / 4.5) * held_until[e] * round_strike + 2e-3
             for side in range(2):
                 out = (side == 0) == (k > 0.0)
                 expected[side, i] = traded * trades[side, e] * (1.4 if out else 0.7)
-                target[side, i] = held * holds[side, e] * (1.2 if out else 0.85)
+                target[side, i] = interest * holds[side, e] * (1.2 if out else 0.85)
 
 
 @njit(
@@ -207,7 +207,7 @@ def make_open_interest(
     books: list[Book] = []
     taste, mood = rng.normal(0.0, 0.5, count), np.zeros(count)
     listed: _Listed | None = None
-    held, before = np.empty((2, 0)), np.empty((2, 0))
+    interest, before = np.empty((2, 0)), np.empty((2, 0))
     # Sessions are summarised while the next ones are made.
     with ThreadPoolExecutor(os.cpu_count() or 1) as beside:
         summaries: list[Future[Positions]] = []
@@ -227,7 +227,7 @@ def make_open_interest(
                 was = np.full(target.shape, np.nan)
                 now = np.round(target * np.exp(rng.normal(0.0, 0.7, target.shape)))
             else:
-                carried = _carried(listed, new, *before, *held)
+                carried = _carried(listed, new, *before, *interest)
                 was, now = np.array(carried[:2]), np.nan_to_num(np.array(carried[2:]))
             place = {plant: _row(new, plant) for plant in plants if plant.first <= t <= plant.last}
             for plant, (side, row) in place.items():
@@ -255,18 +255,18 @@ def make_open_interest(
             for plant, (side, row) in place.items():
                 volume[side, row] += plant.contracts
                 moved[side, row] = plant.contracts
-            for side, said in enumerate(("call", "put")):
-                sums[f"{said}_volume"][:, t] = group_sums(volume[side], bounds)
-                sums[f"{said}_open_interest"][:, t] = group_sums(now[side], bounds)
+            for side, name_of_side in enumerate(("call", "put")):
+                sums[f"{name_of_side}_volume"][:, t] = group_sums(volume[side], bounds)
+                sums[f"{name_of_side}_open_interest"][:, t] = group_sums(now[side], bounds)
             sums["strikes"][:, t] = np.diff(bounds)
             if t >= SESSIONS - 1 - CLOSES_KEPT:
                 books.append(Book(t, expiries, expiry, strike, *volume.astype(np.int64), *now.astype(np.int64)))
-            listed, before, held = new, now, now + moved
+            listed, before, interest = new, now, now + moved
             if t % 12 == 0:
                 progress(t / SESSIONS)
-        found = [summary.result() for summary in summaries]
+        results = [summary.result() for summary in summaries]
     keys = Positions._fields if summarised else ()
-    positions = {key: np.stack([getattr(one, key) for one in found], axis=1) for key in keys}
+    positions = {key: np.stack([getattr(one, key) for one in results], axis=1) for key in keys}
     return OpenInterest(positions, sums, books)
 
 

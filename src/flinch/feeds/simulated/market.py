@@ -350,5 +350,5 @@ def _weeklies(names: list[Listing], planted: dict[str, Storyline]) -> NDArray[np
 def listing_groups(names: list[Listing], weeklies: NDArray[np.bool_]) -> list[tuple[str, bool, NDArray[np.int64]]]:
     """Names that list the same expirations."""
     size = np.array([n.size for n in names])
-    found = [(s, w, np.flatnonzero((size == s) & (weeklies == w))) for s in SIZES for w in (True, False)]
-    return [row for row in found if row[2].size]
+    groups = [(s, w, np.flatnonzero((size == s) & (weeklies == w))) for s in SIZES for w in (True, False)]
+    return [row for row in groups if row[2].size]

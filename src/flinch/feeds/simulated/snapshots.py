@@ -70,13 +70,13 @@ def take_snapshots(
     out: list[Snapshot] = []
     after = newest
     for done, moment in enumerate(reversed(wanted)):
-        found = _during(ground, moment, stream) if moment.quarter is not None else _at_close(ground, moment, stream)
-        if after is not None and after.session == found.session:
+        snapshot = _during(ground, moment, stream) if moment.quarter is not None else _at_close(ground, moment, stream)
+        if after is not None and after.session == snapshot.session:
             # More is never taken back.
-            volume = np.minimum(found.chain.volume, after.chain.volume)
-            found = found._replace(chain=found.chain._replace(volume=volume))
-        out.append(found)
-        after = found
+            volume = np.minimum(snapshot.chain.volume, after.chain.volume)
+            snapshot = snapshot._replace(chain=snapshot.chain._replace(volume=volume))
+        out.append(snapshot)
+        after = snapshot
         progress((done + 1) / len(wanted))
     return out[::-1]
 
@@ -116,10 +116,10 @@ def _vols_during(ground: Ground, book: Book, years: Floats, share: float) -> Flo
         rows = np.flatnonzero(book.expiries.expiration == expiration)
         members = book.expiries.name[rows]
         listed = np.array([expiration])
-        found = priced_vols(
+        vols = priced_vols(
             ground, SESSIONS - 1, variance[:, members], premium[members], listed, years[rows[:1]], members
         )
-        out[rows] = found[:, 0]
+        out[rows] = vols[:, 0]
     return out
 
 

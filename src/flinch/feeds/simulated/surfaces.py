@@ -115,8 +115,8 @@ def earnings_variance(
     inside = (earnings.reaction > session) & (first < expiry_sessions.size)
     place = earnings.company[inside] * expiry_sessions.size + first[inside]
     squares = np.bincount(place, earnings.priced_move[inside] ** 2, names * expiry_sessions.size)
-    found: Floats = np.cumsum(squares.reshape(names, expiry_sessions.size), axis=1)
-    return found
+    summed: Floats = np.cumsum(squares.reshape(names, expiry_sessions.size), axis=1)
+    return summed
 
 
 def premium_history(names: int, sessions: int, funds: NDArray[np.bool_], rng: np.random.Generator) -> Floats:

@@ -94,15 +94,15 @@ def make_volatility_history(
             progress(t / SESSIONS)
     keys = [f"iv{days}" for days in TENOR_DAYS]
     keys += ["iv_nearest", "iv_week", "iv_month", "iv30_ex_earnings", "implied_earnings_move"]
-    found = dict(zip(keys, out, strict=True))
-    put, call = (_quarter_delta(found["iv30"], smiles, is_call) for is_call in (False, True))
-    found |= {
+    vols = dict(zip(keys, out, strict=True))
+    put, call = (_quarter_delta(vols["iv30"], smiles, is_call) for is_call in (False, True))
+    vols |= {
         side: vol * (1 + _READING_NOISE * rng.normal(size=vol.shape))
         for side, vol in (("put_25d", put), ("call_25d", call))
     }
     usual = np.array([_QUALITY[name.size] for name in ground.names])[:, None]
-    found["fit_quality"] = np.clip(usual + 4 * rng.normal(size=(count, SESSIONS)), 0, 100)
-    return found, _joined(past, smiles)
+    vols["fit_quality"] = np.clip(usual + 4 * rng.normal(size=(count, SESSIONS)), 0, 100)
+    return vols, _joined(past, smiles)
 
 
 class _Read(NamedTuple):

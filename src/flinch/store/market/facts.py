@@ -94,9 +94,9 @@ def dividends_ahead(engine: Engine, session: dt.date, expiries: pl.DataFrame, ra
     )
     days = (dates(rows["ex_date"]) - np.datetime64(session, "D")).astype(np.float64)
     worth = rows.with_columns(pl.Series("worth", numbers(rows["amount"]) * np.exp(-rate * days / 365)))
-    held = expiries.select("name_id", "expiration").with_row_index("place").join(worth, on="name_id", how="inner")
-    held = held.filter(pl.col("ex_date").cast(pl.Date) <= pl.col("expiration").cast(pl.Date))
-    return np.bincount(held["place"].to_numpy(), held["worth"].to_numpy(), expiries.height).astype(np.float64)
+    paid = expiries.select("name_id", "expiration").with_row_index("place").join(worth, on="name_id", how="inner")
+    paid = paid.filter(pl.col("ex_date").cast(pl.Date) <= pl.col("expiration").cast(pl.Date))
+    return np.bincount(paid["place"].to_numpy(), paid["worth"].to_numpy(), expiries.height).astype(np.float64)
 
 
 def next_reactions(engine: Engine, ids: NDArray[np.int64], session: dt.date) -> Floats:

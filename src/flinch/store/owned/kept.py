@@ -60,13 +60,13 @@ class Kept(Generic[T]):
     def all(self, engine: Engine, owner_id: int) -> list[T]:
         """Everything that is kept, by name."""
         with change(engine) as session:
-            return _free(session, self._held(session, owner_id))
+            return _free(session, self._rows_of(session, owner_id))
 
     def one(self, engine: Engine, owner_id: int, id: int) -> T | None:
         """One thing; None when it is not there."""
         with change(engine) as session:
-            found = self._find(session, owner_id, id)
-            return None if found is None else _free(session, [found])[0]
+            row = self._find(session, owner_id, id)
+            return None if row is None else _free(session, [row])[0]
 
     def save(
         self,
@@ -86,52 +86,52 @@ class Kept(Generic[T]):
         """
         with change(engine) as session:
             self._lock(session, owner_id)
-            held = self._held(session, owner_id)
+            rows = self._rows_of(session, owner_id)
             if sound is not None:
-                sound(held)
+                sound(rows)
             if self.name in values:
-                self._require_free(held, values[self.name], id)
+                self._require_free(rows, values[self.name], id)
             if id is not None:
-                found = next((other for other in held if other.id == id), None)
-                if found is None:
+                row = next((other for other in rows if other.id == id), None)
+                if row is None:
                     return None
-                if version is not None and found.version != version:
-                    raise ChangedElsewhere(getattr(found, self.name), found.version)
-                found.version += 1
+                if version is not None and row.version != version:
+                    raise ChangedElsewhere(getattr(row, self.name), row.version)
+                row.version += 1
             else:
-                if len(held) >= self.most:
+                if len(rows) >= self.most:
                     raise TooMany(self.most)
-                found = self.model(owner_id=owner_id, deleted_at=None, version=1)
-                session.add(found)
+                row = self.model(owner_id=owner_id, deleted_at=None, version=1)
+                session.add(row)
             for key, value in values.items():
-                setattr(found, key, value)
+                setattr(row, key, value)
             session.flush()
-            return _free(session, [found])[0]
+            return _free(session, [row])[0]
 
     def remove(self, engine: Engine, owner_id: int, id: int, now: dt.datetime) -> bool:
         """Remove one so that it can be restored; False when it is not there."""
         with change(engine) as session:
             self._lock(session, owner_id)
-            found = self._find(session, owner_id, id)
-            if found is not None:
-                found.deleted_at = plain(now)
-            return found is not None
+            row = self._find(session, owner_id, id)
+            if row is not None:
+                row.deleted_at = plain(now)
+            return row is not None
 
     def restore(self, engine: Engine, owner_id: int, id: int) -> bool:
         """Take a removal back; False when it was never there. Raises NameTaken and TooMany as `save` does."""
         with change(engine) as session:
             self._lock(session, owner_id)
-            found = session.get(self.model, id)
-            if found is None or found.owner_id != owner_id:
+            row = session.get(self.model, id)
+            if row is None or row.owner_id != owner_id:
                 return False
-            held = self._held(session, owner_id)
-            self._require_free(held, getattr(found, self.name), id)
-            if len(held) >= self.most:
+            rows = self._rows_of(session, owner_id)
+            self._require_free(rows, getattr(row, self.name), id)
+            if len(rows) >= self.most:
                 raise TooMany(self.most)
-            found.deleted_at = None
+            row.deleted_at = None
             return True
 
-    def _held(self, session: Session, owner_id: int) -> list[T]:
+    def _rows_of(self, session: Session, owner_id: int) -> list[T]:
         m = self.model
         statement = (
             select(m).where(m.owner_id == owner_id, m.deleted_at.is_(None)).order_by(getattr(m, self.name), m.id)
@@ -142,8 +142,8 @@ class Kept(Generic[T]):
         found = session.get(self.model, id)
         return found if found is not None and found.owner_id == owner_id and found.deleted_at is None else None
 
-    def _require_free(self, held: list[T], name: str, id: int | None) -> None:
-        for other in held:
+    def _require_free(self, rows: list[T], name: str, id: int | None) -> None:
+        for other in rows:
             if getattr(other, self.name) == name and other.id != id:
                 raise NameTaken(name, other.id)
 

@@ -87,10 +87,10 @@ def change_tray(
         present = _entries(session, owner_id)
         if op in ("keep", "replace"):
             _require_version(session, owner_id, version)
-        held = [entry.symbol for entry in present]
-        goes = [] if op == "add" else [symbol for symbol in held if (symbol in listed) == (op == "remove")]
-        comes = [symbol for symbol in listed if symbol not in held] if op in ("add", "replace") else []
-        if len(held) - len(goes) + len(comes) > MOST_ENTRIES:
+        symbols = [entry.symbol for entry in present]
+        goes = [] if op == "add" else [symbol for symbol in symbols if (symbol in listed) == (op == "remove")]
+        comes = [symbol for symbol in listed if symbol not in symbols] if op in ("add", "replace") else []
+        if len(symbols) - len(goes) + len(comes) > MOST_ENTRIES:
             raise TrayFull
         if goes or comes:
             changed = [*comes, *goes]
