@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray, smallest_rows
-from flinch.core.volatility.svi import fit_names
+from flinch.core.volatility.svi import Quotes, fit_names
 
 # Strikes within this many standard deviations of the forward take part.
 REACH = 4.5
@@ -84,10 +84,10 @@ def fit_smiles(
     expiry_start = np.searchsorted(name, np.arange(names + 1))
     fitted = np.full((5, groups), np.nan)
     # The spread of total variance is 2 sigma T times that of volatility.
-    arrays = (expiry_start, row_start, k, v * v * t, 1.0 / (2 * v * t * spread) ** 2, deviation**2, fitted)
+    quotes = Quotes(row_start, k, v * v * t, 1.0 / (2 * v * t * spread) ** 2, deviation**2)
 
     def part(bounds: tuple[int, int]) -> None:
-        fit_names(*bounds, *arrays)  # type: ignore[arg-type]
+        fit_names(*bounds, expiry_start, quotes, fitted)
 
     step = max(1, names // (8 * (os.cpu_count() or 1)))
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -23,6 +23,36 @@ _VERTEX = np.sinh(np.linspace(-6.0, 6.0, 81))
 _LOOKED_AT = np.linspace(-6.0, 6.0, 25)
 _LEAN = 1e-3
 _BIG = 1e30
+
+
+class Quotes(NamedTuple):
+    """Quoted options of all names: log-moneyness `k`, total variance `w` and `weight`, shape (rows,), by strike within an expiry;
+    those of expiry j are `row_start[j]` to `row_start[j + 1]`, and `theta[j]` is its total variance near the forward."""
+
+    row_start: IntArray
+    k: FloatArray
+    w: FloatArray
+    weight: FloatArray
+    theta: FloatArray
+
+
+class Rows(NamedTuple):
+    """What a slice is fitted to: moneyness `z` in deviations and variance `v` in their squares, with weights, and the variance of
+    the expiry before there (`floor`). Rows of several expiries are told apart by `bounds`; `deviation` has one entry for each."""
+
+    z: Any
+    v: Any
+    weight: Any
+    floor: Any
+    bounds: Any
+    deviation: Any
+
+
+class Simplex(NamedTuple):
+    """Room for a search in two parameters: three points, and what the objective is there."""
+
+    points: Any
+    values: Any
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
@@ -150,13 +180,10 @@ def _surface_slice(z: Any, v: Any, weight: Any, rho: float, phi: float, deviatio
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _objective(
-    kind: int, p: float, q: float, z: Any, v: Any, weight: Any, floor: Any, bounds: Any, deviation: Any, out: Any
-) -> float:
-    """Misfit at two shape parameters, with a price on butterflies and on falling below the expiry before (`floor`).
-
-    An SSVI shape may serve several expiries, whose rows are told apart by `bounds`; `deviation` has one entry for each.
-    """
+def _objective(kind: int, p: float, q: float, rows: Rows, out: Any) -> float:
+    """Misfit at two shape parameters, with a price on butterflies and on falling below the expiry before. An SSVI shape may serve
+    several expiries."""
+    z, v, weight, floor, bounds, deviation = rows
     if kind == RAW:
         if not (abs(p) < 6.0 and abs(q) < 5.0):
             return _BIG
@@ -166,8 +193,8 @@ def _objective(
             return _BIG
         value = 0.0
         for e in range(deviation.size):
-            rows = slice(bounds[e], bounds[e + 1])
-            part = _surface_slice(z[rows], v[rows], weight[rows], 0.995 * math.tanh(p), math.exp(q), deviation[e], out)
+            own = slice(bounds[e], bounds[e + 1])
+            part = _surface_slice(z[own], v[own], weight[own], 0.995 * math.tanh(p), math.exp(q), deviation[e], out)
             value += part * (bounds[e + 1] - bounds[e])
         value /= z.size
         if deviation.size > 1:
@@ -198,24 +225,13 @@ def scaled_density(p: Any, deviation: float, z: float) -> float:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _search(
-    kind: int,
-    start: Any,
-    z: Any,
-    v: Any,
-    weight: Any,
-    floor: Any,
-    bounds: Any,
-    deviation: Any,
-    points: Any,
-    values: Any,
-    out: Any,
-) -> float:
+def _search(kind: int, start: Any, rows: Rows, room: Simplex, out: Any) -> float:
     """Nelder & Mead (1965) in two parameters; leaves the best slice in `out`."""
+    points, values = room
     for i in range(3):
         points[i, 0] = start[0] + (0.5 if i == 1 else 0.0)
         points[i, 1] = start[1] + (0.5 if i == 2 else 0.0)
-        values[i] = _objective(kind, points[i, 0], points[i, 1], z, v, weight, floor, bounds, deviation, out)
+        values[i] = _objective(kind, points[i, 0], points[i, 1], rows, out)
     for _ in range(MOST_STEPS):
         best, worst = 0, 0
         for i in range(1, 3):
@@ -229,15 +245,15 @@ def _search(
         cx = 0.5 * (points[best, 0] + points[middle, 0])
         cy = 0.5 * (points[best, 1] + points[middle, 1])
         dx, dy = cx - points[worst, 0], cy - points[worst, 1]
-        tried = _objective(kind, cx + dx, cy + dy, z, v, weight, floor, bounds, deviation, out)
+        tried = _objective(kind, cx + dx, cy + dy, rows, out)
         scale = 1.0
         if tried < values[best]:
-            further = _objective(kind, cx + 2 * dx, cy + 2 * dy, z, v, weight, floor, bounds, deviation, out)
+            further = _objective(kind, cx + 2 * dx, cy + 2 * dy, rows, out)
             if further < tried:
                 tried, scale = further, 2.0
         elif tried >= values[middle]:
             scale = 0.5 if tried < values[worst] else -0.5
-            tried = _objective(kind, cx + scale * dx, cy + scale * dy, z, v, weight, floor, bounds, deviation, out)
+            tried = _objective(kind, cx + scale * dx, cy + scale * dy, rows, out)
         if tried < values[worst]:
             points[worst, 0], points[worst, 1], values[worst] = cx + scale * dx, cy + scale * dy, tried
             continue
@@ -245,13 +261,13 @@ def _search(
             if i != best:
                 points[i, 0] = 0.5 * (points[i, 0] + points[best, 0])
                 points[i, 1] = 0.5 * (points[i, 1] + points[best, 1])
-                values[i] = _objective(kind, points[i, 0], points[i, 1], z, v, weight, floor, bounds, deviation, out)
+                values[i] = _objective(kind, points[i, 0], points[i, 1], rows, out)
     best = 0
     for i in range(1, 3):
         if values[i] < values[best]:
             best = i
     start[0], start[1] = points[best, 0], points[best, 1]
-    return _objective(kind, start[0], start[1], z, v, weight, floor, bounds, deviation, out)
+    return _objective(kind, start[0], start[1], rows, out)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -306,20 +322,9 @@ def _leaning(z: Any, v: Any, weight: Any, floor: Any, p: Any) -> tuple[Any, Any,
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _shared_shape(
-    first: int,
-    last: int,
-    row_start: IntArray,
-    k: FloatArray,
-    w: FloatArray,
-    weight: FloatArray,
-    theta: FloatArray,
-    points: Any,
-    values: Any,
-    p: Any,
-    shape: Any,
-) -> bool:
+def _shared_shape(first: int, last: int, quotes: Quotes, room: Simplex, p: Any, shape: Any) -> bool:
     """The SSVI shape that fits all expiries of a name best, each at its own level; false with too few strikes altogether."""
+    row_start, k, w, weight, theta = quotes
     start, end = row_start[first], row_start[last]
     if end - start < SHARED_FROM:
         return False
@@ -348,36 +353,24 @@ def _shared_shape(
     if not few or expiries < 2 or rows < SHARED_FROM:
         return False
     shape[0], shape[1] = -0.3, -0.5
-    _search(
-        SURFACE, shape, z[:rows], v[:rows], g[:rows], np.zeros(rows), bounds, deviation[:expiries], points, values, p
-    )
+    together = Rows(z[:rows], v[:rows], g[:rows], np.zeros(rows), bounds, deviation[:expiries])
+    _search(SURFACE, shape, together, room, p)
     return True
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def fit_names(
-    first: int,
-    last: int,
-    expiry_start: IntArray,
-    row_start: IntArray,
-    k: FloatArray,
-    w: FloatArray,
-    weight: FloatArray,
-    theta: FloatArray,
-    out: FloatArray,
-) -> None:
+def fit_names(first: int, last: int, expiry_start: IntArray, quotes: Quotes, out: FloatArray) -> None:
     """Fit the expiries of names `first` to `last` - 1, each name's in order of time.
 
-    Expiries of name i are expiry_start[i] to expiry_start[i + 1], rows of expiry j row_start[j] to row_start[j + 1], by strike.
-    `theta` is the total variance near the forward, and `out` (5, expiries) gets a, b, rho, m, sigma; NaN where not fitted.
+    Expiries of name i are expiry_start[i] to expiry_start[i + 1]. `out` (5, expiries) gets a, b, rho, m, sigma; NaN where not
+    fitted.
     """
-    points, values, start = np.empty((3, 2)), np.empty(3), np.empty(2)
+    row_start, k, w, weight, theta = quotes
+    room, start = Simplex(np.empty((3, 2)), np.empty(3)), np.empty(2)
     p, smooth, shape, alone = np.empty(5), np.empty(5), np.empty(2), np.zeros(1)
     for name in range(first, last):
         before = -1
-        shared = _shared_shape(
-            expiry_start[name], expiry_start[name + 1], row_start, k, w, weight, theta, points, values, p, shape
-        )
+        shared = _shared_shape(expiry_start[name], expiry_start[name + 1], quotes, room, p, shape)
         for e in range(expiry_start[name], expiry_start[name + 1]):
             rows = slice(row_start[e], row_start[e + 1])
             count = row_start[e + 1] - row_start[e]
@@ -411,12 +404,12 @@ def fit_names(
                 p[0], p[1], p[2], p[3], p[4] = (g * v).sum(), 0.0, 0.0, 0.0, 1.0
             else:
                 start[0], start[1] = -0.3, -0.5
-                _search(SURFACE, start, z, v, g, floor, bounds, alone, points, values, p)
+                _search(SURFACE, start, Rows(z, v, g, floor, bounds, alone), room, p)
                 if count >= RAW_FROM:
                     smooth[:] = p
                     zs, vs, gs, fs = _leaning(z, v, g, floor, p)
                     start[0], start[1] = 0.0, 0.0
-                    _search(RAW, start, zs, vs, gs, fs, bounds, alone, points, values, p)
+                    _search(RAW, start, Rows(zs, vs, gs, fs, bounds, alone), room, p)
                     if not sound(p, z, deviation):
                         p[:] = smooth
             # What is left of a crossing is lifted away, at the strikes of both expiries.

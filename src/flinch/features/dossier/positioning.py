@@ -113,25 +113,8 @@ def positioning(view: View, symbol: str, query: PositioningQuery) -> Positioning
     )
     daily_value = float(view.metric("avg_dollar_volume_21")[row])
 
-    def side(exposure: Exposure | None) -> Side:
-        call, put, net, gross = (float(v[0]) for v in exposure[:4]) if exposure else (np.nan,) * 4
-        return Side(call=call, put=put, net=net, gross=gross, net_pct=percent(net / daily_value))
-
-    def stored_side() -> Side:
-        call, put = (float(view.daily(f"{side}_exposure", row)[view.last]) for side in ("call", "put"))
-        calls, puts = (
-            ours / usual for ours, usual in zip(SIGN_RULES[query.rule], SIGN_RULES[DEFAULT_RULE], strict=True)
-        )
-        net = calls * call + puts * put
-        return Side(
-            call=calls * call, put=puts * put, net=net, gross=abs(call) + abs(put), net_pct=percent(net / daily_value)
-        )
-
     def metric(key: str) -> float:
         return float(view.metric(key)[row])
-
-    def since(values: FloatArray, sessions: int) -> float:
-        return float(values[view.last] - values[view.last - sessions]) if view.last >= sessions else float("nan")
 
     stored_flip = float(view.daily("flip", row)[view.last]) if query.rule == DEFAULT_RULE else float("nan")
     flip = _flip(now, multiplier, query.rule, rate) if kept else stored_flip
@@ -144,14 +127,10 @@ def positioning(view: View, symbol: str, query: PositioningQuery) -> Positioning
         says=RULE_WORDS[query.rule],
         multiplier=multiplier,
         against=against.taken_at if against else None,
-        now=side(whole) if kept else stored_side(),
+        now=_side(whole, daily_value) if kept else _stored_side(view, row, query.rule, daily_value),
         chain_kept=kept is not None,
-        before=side(_whole(before, multiplier, query.rule) if before else None),
-        changes=Changes(
-            snapshot=float(net_history[view.last] - net_before[view.last]),
-            yesterday=since(net_history, 1),
-            week=since(net_history, 5),
-        ),
+        before=_side(_whole(before, multiplier, query.rule) if before else None, daily_value),
+        changes=_net_changes(net_history, net_before, view.last),
         daily_value=daily_value,
         flip=flip,
         flip_reason=missing or why_no_flip,
@@ -163,12 +142,7 @@ def positioning(view: View, symbol: str, query: PositioningQuery) -> Positioning
         roll_off_pct=metric("roll_off_share"),
         next_expiration=next((e.expiration for e in view.expirations(row)), None),
         left_out=int(whole.left_out[0]),
-        adjusted=[
-            Adjusted(shares=shares, cash=cash, contracts=contracts, open_interest=interest)
-            for _, _, shares, cash, contracts, interest in read_adjusted(
-                view.store, view.id(row), kept.taken_at if kept else view.as_of
-            ).iter_rows()
-        ],
+        adjusted=_adjusted(view, row),
         strikes=_strikes(chosen_now, chosen_before, multiplier, query.rule),
         profile=_profile(chosen_now, multiplier, query.rule, rate, missing or (None if kept else NOT_KEPT)),
         expiries=_expiries(view, listed, chosen, place, now, opened_since, by_expiry),
@@ -183,6 +157,39 @@ def positioning(view: View, symbol: str, query: PositioningQuery) -> Positioning
         ),
         reason=missing,
     )  # fmt: skip
+
+
+def _side(exposure: Exposure | None, daily_value: float) -> Side:
+    """Exposure added up from a chain."""
+    call, put, net, gross = (float(v[0]) for v in exposure[:4]) if exposure else (np.nan,) * 4
+    return Side(call=call, put=put, net=net, gross=gross, net_pct=percent(net / daily_value))
+
+
+def _stored_side(view: View, row: int, rule: SignRule, daily_value: float) -> Side:
+    """The same from the sums that were kept of the session, turned to the rule asked for."""
+    call, put = (float(view.daily(f"{side}_exposure", row)[view.last]) for side in ("call", "put"))
+    calls, puts = (ours / usual for ours, usual in zip(SIGN_RULES[rule], SIGN_RULES[DEFAULT_RULE], strict=True))
+    net = calls * call + puts * put
+    gross = abs(call) + abs(put)
+    return Side(call=calls * call, put=puts * put, net=net, gross=gross, net_pct=percent(net / daily_value))
+
+
+def _net_changes(net: FloatArray, at_the_snapshot_before: FloatArray, last: int) -> Changes:
+    """Of net exposure, shape (sessions,), up to the session `last`."""
+
+    def since(sessions: int) -> float:
+        return float(net[last] - net[last - sessions]) if last >= sessions else float("nan")
+
+    return Changes(snapshot=float(net[last] - at_the_snapshot_before[last]), yesterday=since(1), week=since(5))
+
+
+def _adjusted(view: View, row: int) -> list[Adjusted]:
+    """Contracts that a corporate action changed, at the session's kept chain."""
+    rows = read_adjusted(view.store, view.id(row), view.snapshot.taken_at if view.snapshot else view.as_of)
+    return [
+        Adjusted(shares=shares, cash=cash, contracts=contracts, open_interest=interest)
+        for _, _, shares, cash, contracts, interest in rows.iter_rows()
+    ]
 
 
 def _net(call: FloatArray, put: FloatArray, rule: SignRule) -> FloatArray:

@@ -127,19 +127,38 @@ def _carried(old: _Listed, new: _Listed, *values: Floats) -> list[Floats]:
     return out
 
 
-@njit(
-    "void(i8, i8, i8[::1], f8[::1], i8[::1], f8[::1], f8[::1], f8[::1], f8[::1], f8[:, ::1], f8[:, ::1], f8[::1], f8[::1], "
-    "f8[::1], f8[::1], f8[:, ::1], f8[:, ::1])",
-    cache=True, nogil=True, error_model="numpy",
-)  # fmt: skip
-def _weigh(
-    first: int, last: int, bounds: Whole, step: Floats, low: Whole, forward: Floats, years: Floats, atm: Floats,
-    held_until: Floats, trades: Floats, holds: Floats, rho: Floats, eta: Floats, strike: Floats, vol: Floats,
-    expected: Floats, target: Floats,
-) -> None:  # fmt: skip
+class _Leanings(NamedTuple):
+    """Of each expiration: where its rows begin, step and lowest number of its strikes, forward, years, volatility at the money,
+    how much is held until then, how much its call and put are traded and held (2, expirations), and its smile."""
+
+    bounds: Whole
+    step: Floats
+    low: Whole
+    forward: Floats
+    years: Floats
+    atm: Floats
+    held_until: Floats
+    trades: Floats
+    holds: Floats
+    rho: Floats
+    eta: Floats
+
+
+class _Weighed(NamedTuple):
+    """Of each row: strike, volatility, and how much is expected to be traded and held of its call and put, shape (2, rows)."""
+
+    strike: Floats
+    vol: Floats
+    expected: Floats
+    target: Floats
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _weigh(first: int, last: int, leanings: _Leanings, out: _Weighed) -> None:
     """Strikes of expirations `first` to `last`, their volatility, and where people trade and where they hold, before chance: near
-    the money, at round strikes, out of the money, on the side that is leaned to (`trades`, `holds`: call and put of each
-    expiration); held positions rather in third Fridays."""
+    the money, at round strikes, out of the money, on the side that is leaned to; positions rather in third Fridays."""
+    bounds, step, low, forward, years, atm, held_until, trades, holds, rho, eta = leanings
+    strike, vol, expected, target = out
     for e in range(first, last):
         root = math.sqrt(years[e])
         deviation = atm[e] * root
@@ -157,9 +176,9 @@ def _weigh(
             traded = math.exp(-near / 1.62) * soon * round_strike + 1e-3
             interest = math.exp(-near / 4.5) * held_until[e] * round_strike + 2e-3
             for side in range(2):
-                out = (side == 0) == (k > 0.0)
-                expected[side, i] = traded * trades[side, e] * (1.4 if out else 0.7)
-                target[side, i] = interest * holds[side, e] * (1.2 if out else 0.85)
+                outside = (side == 0) == (k > 0.0)
+                expected[side, i] = traded * trades[side, e] * (1.4 if outside else 0.7)
+                target[side, i] = interest * holds[side, e] * (1.2 if outside else 0.85)
 
 
 @njit(
@@ -270,22 +289,20 @@ def make_open_interest(
     return OpenInterest(positions, sums, books)
 
 
-def _weighed(
-    ground: Ground, listed: _Listed, expiries: Expiries, t: int, taste: Floats, mood: Floats
-) -> tuple[Floats, Floats, Floats, Floats]:
-    """Strike and volatility of every row, and how much is expected to be traded and held of its call and put, shape (2, rows)."""
+def _weighed(ground: Ground, listed: _Listed, expiries: Expiries, t: int, taste: Floats, mood: Floats) -> _Weighed:
+    """What is expected of every row of a session, given the taste for calls and the day's mood."""
     name, size = expiries.name, int(listed.strikes.sum())
     forward = ground.close[name, t] * np.exp((RATE - ground.carry[name]) * expiries.years)
     held_until = _monthly_weight(expiries.expiration) * np.exp(-0.8 * expiries.years)
     trades, holds = (np.exp(np.stack([0.5 * lean[name], -0.5 * lean[name]])) for lean in (taste + mood, taste))
-    strike, vol, expected, target = np.empty(size), np.empty(size), np.empty((2, size)), np.empty((2, size))
     bounds = np.concatenate([[0], np.cumsum(listed.strikes)])
-    per_expiry = (
+    leanings = _Leanings(
         bounds, listed.step, listed.low, forward, expiries.years, expiries.vol, held_until, trades, holds,
         ground.smiles.rho[name, t], ground.smiles.eta[name, t],
     )  # fmt: skip
-    over_groups(lambda first, last: _weigh(first, last, *per_expiry, strike, vol, expected, target), bounds)
-    return strike, vol, expected, target
+    out = _Weighed(np.empty(size), np.empty(size), np.empty((2, size)), np.empty((2, size)))
+    over_groups(lambda first, last: _weigh(first, last, leanings, out), bounds)
+    return out
 
 
 def _expiries(ground: Ground, t: int) -> Expiries:

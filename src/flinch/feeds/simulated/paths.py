@@ -224,18 +224,8 @@ def simulate_paths(
         ) ** 2
         step_variance += daily[1 + vol_sector.size :] ** 2
         if newest:
-            for i, company in enumerate(companies):
-                story = planted.get(company.symbol)
-                if story and story.halted:
-                    stock[i, HALTED_AT:] = 0.0
-                    frozen[i] = True
-                if story and story.today_in_deviations is not None:
-                    expected = np.sqrt(
-                        (traits.beta[i] * vol_market[0]) ** 2 + vol_own[i] ** 2 + vol_sector[traits.sector[i]] ** 2
-                    )
-                    gap = story.today_in_deviations * expected / np.sqrt(252) - stock[i].sum()
-                    stock[i, 0] += 0.4 * gap
-                    stock[i, 1:-1] += 0.6 * gap / (STEPS - 1)
+            squares = (traits.beta * vol_market[0]) ** 2 + vol_own**2 + vol_sector[traits.sector] ** 2
+            frozen[:n] = _told_today(stock, np.sqrt(squares / 252), companies, planted)
         for i, way in steered.items():
             if np.isfinite(way[t]):
                 # Against the level before the first anchor, so that noise does not add up.
@@ -249,9 +239,7 @@ def simulate_paths(
         before, after = walk[:, :-1], walk[:, 1:]
         step = (np.concatenate([step_variance, fund_variance]) * (1 - OVERNIGHT_SHARE) / STEPS)[:, None]
         step = np.where(frozen[:, None] | (np.arange(STEPS) >= STEPS - newest), 0.0, step)
-        chance = -2.0 * step * np.log(rng.random((2, total, STEPS)))
-        reach = np.sqrt((after - before) ** 2 + chance)
-        top, bottom = 0.5 * (before + after + reach[0]), 0.5 * (before + after - reach[1])
+        top, bottom = _bridged(before, after, step, rng)
         out[0, :, t] = walk[:, 0]
         out[1, :, t] = top.max(axis=1)
         out[2, :, t] = bottom.min(axis=1)
@@ -295,6 +283,31 @@ def simulate_paths(
         spread=spread,
         steps=np.exp(kept),
     )
+
+
+def _told_today(
+    stock: Floats, expected: Floats, companies: list[Listing], planted: dict[str, Storyline]
+) -> NDArray[np.bool_]:
+    """Bend the newest session's steps to what storylines tell of it, in place; returns who is halted. `expected` is the usual
+    size of each company's move."""
+    halted = np.zeros(len(companies), dtype=bool)
+    for i, company in enumerate(companies):
+        story = planted.get(company.symbol)
+        if story and story.halted:
+            stock[i, HALTED_AT:] = 0.0
+            halted[i] = True
+        if story and story.today_in_deviations is not None:
+            gap = story.today_in_deviations * expected[i] - stock[i].sum()
+            stock[i, 0] += 0.4 * gap
+            stock[i, 1:-1] += 0.6 * gap / (STEPS - 1)
+    return halted
+
+
+def _bridged(before: Floats, after: Floats, variance: Floats, rng: np.random.Generator) -> tuple[Floats, Floats]:
+    """Highest and lowest between two points of a walk: exact draws of the extremes of a Brownian bridge."""
+    chance = -2.0 * variance * np.log(rng.random((2, *before.shape)))
+    reach = np.sqrt((after - before) ** 2 + chance)
+    return 0.5 * (before + after + reach[0]), 0.5 * (before + after - reach[1])
 
 
 def _by_factor(squares: list[Floats], traits: Traits, weights: Floats, loading: Floats, fund_sector: Floats) -> Floats:
