@@ -15,7 +15,7 @@ from flinch.core.interrupt import Budget, stopped_by, within
 from flinch.errors import FlinchError
 from flinch.store.jobs import UNDER_WAY, Job, JobState, JobTable
 
-SPENT_SECONDS = 30.0
+SPENT_SECONDS = 10.0
 """How much computing one job may ask for, by estimate."""
 _AT_ONCE = 2
 _WAITING = 20

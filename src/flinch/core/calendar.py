@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from flinch.core.arrays import BoolArray, FloatArray
 
 EXCHANGE_ZONE = ZoneInfo("America/New_York")
-CLOSE = dt.time(16)
+OPEN, CLOSE = dt.time(9, 30), dt.time(16)
 
 
 def years_to_close(expirations: NDArray[np.datetime64], moment: dt.datetime) -> FloatArray:

@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
-import polars as pl
 from numpy.typing import NDArray
 from sqlalchemy import Engine
 
-from flinch.core.calendar import EXCHANGE_ZONE
+from flinch.core.calendar import EXCHANGE_ZONE, OPEN
+from flinch.core.interrupt import in_threads
 from flinch.store.market.minutes import read_minutes
 from flinch.store.reading import Floats, dates, numbers
 
 LENGTHS = (5, 15, 60)
 _MINUTES = 390
-_OPEN = 570  # minutes from midnight
 _FIELDS = ("open", "high", "low", "close", "volume")
 _AT_ONCE = 64
 _DAYS = 10
@@ -42,7 +42,8 @@ def load_bars(engine: Engine, ids: NDArray[np.int64], sessions: NDArray[np.datet
     """
     days = sessions[-_DAYS:]
     # Some names after the other, so that millions of minutes are never held at once.
-    parts = [_part(engine, part, days) for part in np.array_split(ids, max(1, ids.size // _AT_ONCE))]
+    groups = np.array_split(ids, max(1, ids.size // _AT_ONCE))
+    parts = in_threads(lambda group: _part(engine, group, days), groups, 2)
     known = np.any([part.traded for part in parts], axis=0)
     present = known.any(axis=1)
     last = int(np.flatnonzero(known[present][-1]).max(initial=-1)) if present.any() else -1
@@ -76,20 +77,23 @@ class _Part(NamedTuple):
 def _part(engine: Engine, ids: NDArray[np.int64], days: NDArray[np.datetime64]) -> _Part:
     first, last = days[0].astype(object), days[-1].astype(object)
     rows = read_minutes(engine, (int(ids[0]), int(ids[-1])), (first, last))
-    local = pl.col("at").dt.replace_time_zone("UTC").dt.convert_time_zone(EXCHANGE_ZONE.key)
-    rows = rows.with_columns((local.dt.hour().cast(pl.Int32) * 60 + local.dt.minute() - _OPEN).alias("minute")).filter(
-        pl.col("minute").is_between(0, _MINUTES - 1)
-    )
     day = dates(rows["session"])
     place = np.minimum(np.searchsorted(days, day), days.size - 1)
-    wanted = days[place] == day
-    where = (np.searchsorted(ids, rows["name_id"].to_numpy())[wanted], place[wanted], rows["minute"].to_numpy()[wanted])
+    opens = np.array([_opens(one.astype(object)) for one in days], dtype="datetime64[m]")
+    minute = (rows["at"].to_numpy().astype("datetime64[m]") - opens[place]).astype(np.int64)
+    wanted = np.flatnonzero((days[place] == day) & (minute >= 0) & (minute < _MINUTES))
+    where = (np.searchsorted(ids, rows["name_id"].to_numpy()[wanted]), place[wanted], minute[wanted])
     minutes = []
     for field in _FIELDS:
         dense = np.full((ids.size, days.size, _MINUTES), np.nan)
         dense[where] = numbers(rows[field])[wanted]
         minutes.append(dense)
     return _Part({length: _joined(minutes, length) for length in LENGTHS}, np.isfinite(minutes[3]).any(axis=0))
+
+
+def _opens(day: dt.date) -> dt.datetime:
+    """When a session opens, in UTC without a zone."""
+    return dt.datetime.combine(day, OPEN, EXCHANGE_ZONE).astimezone(dt.UTC).replace(tzinfo=None)
 
 
 def _joined(minutes: list[Floats], length: int) -> dict[str, Floats]:

@@ -39,7 +39,7 @@ from flinch.screening.history import through_history
 from flinch.screening.run import stack_work
 from flinch.store.owned.kept import OWN_METRICS
 from flinch.web import with_own
-from flinch.web.lane import COSTLY
+from flinch.web.lane import Lane
 
 # Sessions ahead, and the volatility that prices a move so far.
 HORIZONS = {1: "iv_nearest", 5: "iv7", 10: "iv14", 21: "iv30"}
@@ -147,8 +147,8 @@ class EvidenceJob(BaseModel):
     evidence: Evidence | None
 
 
-_ALL_SESSIONS = 10_000
-"""Evidence goes after screens: units of work that following a stack through every session is taken to cost at least."""
+_BESIDE = Lane(width=1, most=40)
+"""Evidence is worked on one at a time, and beside requests: none of them waits for its turn behind it."""
 KIND = "evidence"
 
 
@@ -160,7 +160,7 @@ def evidence_work(holder: MarketHolder, owned: Engine) -> Work:
         request = EvidenceRequest.model_validate(handle.asked["request"])
         own = OWN_METRICS.all(owned, handle.owner)
         words = with_own(tuple((metric.key, metric.expression) for metric in own))
-        with COSTLY.turn(_ALL_SESSIONS + stack_work(words, request.stack), handle.question):
+        with _BESIDE.turn(stack_work(words, request.stack), handle.question):
             told = evidence(holder.current(), owned, handle.owner, words, request, handle.tell)
         return told.model_dump_json()
 

@@ -9,10 +9,9 @@ import exchange_calendars
 import numpy as np
 from numpy.typing import NDArray
 
-from flinch.core.calendar import EXCHANGE_ZONE
+from flinch.core.calendar import EXCHANGE_ZONE, OPEN
 
 AS_OF = dt.datetime(2026, 9, 9, 15, 45, tzinfo=EXCHANGE_ZONE)
-OPEN = dt.time(9, 30)
 SESSIONS = 504
 
 DateArray = NDArray[np.datetime64]
