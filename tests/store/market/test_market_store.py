@@ -87,6 +87,9 @@ def test_loading_and_publishing_twice_changes_nothing(tmp_path: Path, small: Sim
     server.start()
     try:
         engine = make_engine(server.market_url)
+        state = read_state(engine)
+        assert state is not None
+        assert state.past_version == state.data_version == 2, "what was made behind the first page changed the past"
         before = [rows_in(engine, table) for table in tables]
         write_market(engine, small, lambda stage, share: None)
         publish(engine)
@@ -205,6 +208,26 @@ def test_a_version_is_read_whole_or_not_at_all(engine: Engine, monkeypatch: pyte
 
     monkeypatch.setattr(frames, "read_expiries", meanwhile)
     assert load_frame(engine) is None, "a version was published while it was read"
+
+
+def test_a_later_moment_leaves_the_past_as_it_is_and_a_load_does_not(engine: Engine):
+    def versions() -> tuple[int, int, str]:
+        state = read_state(engine)
+        assert state is not None
+        return state.data_version, state.past_version, state.load_id
+
+    data, past, load = versions()
+    assert advance(engine, AS_OF) == data + 1
+    assert versions() == (data + 1, past, load)
+    advance(engine, AS_OF, past_changed=True)
+    assert versions() == (data + 2, data + 2, load)
+    finish_load(engine)
+    assert versions() == (data + 3, data + 3, load)
+    state = read_state(engine)
+    assert state is not None
+    begin_load(engine, source=state.source, source_version=state.source_version, as_of=AS_OF, rate=state.rate)
+    finish_load(engine)
+    assert versions()[2] != load
 
 
 def test_an_older_simulators_market_is_made_afresh(engine: Engine):
