@@ -10,6 +10,7 @@ from flinch.market.frame import MarketFrame, load_frame
 from flinch.store.engine import transaction
 from flinch.store.market.chain import CONTRACT, stored
 from flinch.store.market.models import Name, NameChain
+from flinch.store.market.surfaces import read_surface
 from flinch.store.packing import pack, unpack
 
 
@@ -52,3 +53,20 @@ def test_every_listed_expiration_has_a_row_even_when_nothing_can_be_read(engine:
     halted = loaded.expiries[loaded.index["FENSO"]]
     assert all(np.isnan(expiry.vol) and expiry.strikes == 0 for expiry in halted)
     assert all(np.isfinite(expiry.forward) for expiry in halted), "spot and rate still give a forward"
+
+
+def test_publishing_an_earlier_snapshot_leaves_the_session_as_its_last_one_told(engine: Engine):
+    before = frame(engine)
+    earlier = before.snapshots[-2]
+    assert earlier.session == before.snapshots[-1].session
+    row = before.index["TARNO"]
+    kept = read_surface(engine, int(before.ids[row]), earlier.session)
+    publish(engine, earlier.taken_at)
+    after = frame(engine)
+    for field in ("iv_nearest", "fit_quality", "call_volume", "atm_width"):
+        assert np.array_equal(after.daily[field], before.daily[field], equal_nan=True), field
+    assert np.array_equal(after.implied[30], before.implied[30], equal_nan=True)
+    again = read_surface(engine, int(before.ids[row]), earlier.session)
+    assert kept is not None
+    assert again is not None
+    assert (again.taken_at, again.expirations.tobytes()) == (kept.taken_at, kept.expirations.tobytes())

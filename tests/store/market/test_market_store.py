@@ -26,6 +26,7 @@ from flinch.store.market.models import (
     DailyBar,
     ExpiryVolatility,
     MarketBase,
+    MarketJob,
     Name,
     NameChain,
     OptionDay,
@@ -228,6 +229,22 @@ def test_a_later_moment_leaves_the_past_as_it_is_and_a_load_does_not(engine: Eng
     begin_load(engine, source=state.source, source_version=state.source_version, as_of=AS_OF, rate=state.rate)
     finish_load(engine)
     assert versions()[2] != load
+
+
+def test_a_new_load_ends_what_was_under_way(engine: Engine):
+    state = read_state(engine)
+    assert state is not None
+    say_coming(engine, "minute bars", 40)
+    begin_load(engine, source=state.source, source_version=state.source_version, as_of=AS_OF, rate=state.rate)
+    try:
+        with transaction(engine) as session:
+            job = session.query(MarketJob).order_by(MarketJob.id.desc()).first()
+            assert (job.kind, job.state, job.percent) == ("fill", "interrupted", 40)
+    finally:
+        finish_load(engine)
+    now = read_state(engine)
+    assert now is not None
+    assert now.coming is None
 
 
 def test_an_older_simulators_market_is_made_afresh(engine: Engine):
