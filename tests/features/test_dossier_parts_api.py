@@ -54,6 +54,40 @@ def test_the_cone_narrows_and_the_term_structure_loses_its_jump_without_earnings
     assert nearest["vol"] > 1.3 * nearest["vol_ex_earnings"]
 
 
+def test_past_reports_are_told_by_the_session_that_could_react_first(get, market: View):
+    """Before the open the same session, after the close the next one; priced at the close before."""
+    frame, timings = market.frame, set()
+    for symbol in ("KRULU", "TARNO", "VILNI", "BULVI"):
+        row = market.row(symbol)
+        for report in get("volatility", symbol)["reports"]:
+            timings.add(report["timing"])
+            place = int(np.flatnonzero(frame.sessions == np.datetime64(report["session"]))[0])
+            place += report["timing"] == "after_close"
+            moved = 100 * (frame.close[row, place] / frame.close[row, place - 1] - 1)
+            assert report["moved"] == pytest.approx(moved)
+            priced = 100 * frame.daily["implied_earnings_move"][row, place - 1]
+            assert (report["priced"] is None) == bool(np.isnan(priced))
+            if report["priced"] is not None:
+                assert report["priced"] == pytest.approx(priced)
+    assert timings == {"before_open", "after_close"}
+
+
+def test_a_report_that_price_reacted_to_today_is_over_and_one_of_tonight_is_not(market: View):
+    reacted = [
+        (view, row, report)
+        for session in range(market.last - 40, market.last + 1)
+        for view in [market.at(session)]
+        for row in np.flatnonzero(view.frame.daily["earnings_reaction"][:, session] == 1)[:3]
+        for report in [view.reports(int(row))[-1] if view.reports(int(row)) else None]
+        if report is not None
+    ]
+    assert len(reacted) > 10
+    for view, row, _ in reacted:
+        places = [view.reaction(report) for report in view.reports(int(row))]
+        assert view.last in places, "it is over as of the very session"
+        assert all(place is None or place <= view.last for place in places)
+
+
 def test_past_reports_say_who_won(get, market: View):
     reports = get("volatility", "KRULU")["reports"]
     assert len(reports) >= 5
