@@ -77,15 +77,21 @@ def owned(server: LocalServer) -> Engine:
 
 
 @pytest.fixture(scope="session")
-def market(engine: Engine) -> View:
-    frame = load_frame(engine)
+def columns(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Where the arrays of the market are kept, so that they are written once."""
+    return tmp_path_factory.mktemp("columns")
+
+
+@pytest.fixture(scope="session")
+def market(engine: Engine, columns: Path) -> View:
+    frame = load_frame(engine, columns)
     assert frame is not None
     return View(Version(frame, engine))
 
 
 @pytest.fixture(scope="session")
-def app(engine: Engine, server: LocalServer) -> OpenAPI:
-    made = create_app(Settings(market_url=server.market_url, owned_url=server.owned_url))
+def app(engine: Engine, server: LocalServer, columns: Path) -> OpenAPI:
+    made = create_app(Settings(market_url=server.market_url, owned_url=server.owned_url, columns=columns))
     # As the start command does: what has to be read or compiled is, before a page waits for it.
     warm(made.extensions["flinch"].holder.current(), lambda share: None)
     return made

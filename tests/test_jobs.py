@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 from sqlalchemy import Engine, delete, update
@@ -22,7 +23,7 @@ from flinch.jobs import (
     told_as_job,
 )
 from flinch.store import jobs as rows
-from flinch.store.engine import transaction
+from flinch.store.engine import DatabaseAway, transaction
 from flinch.store.jobs import JobTable
 from flinch.store.market.models import MarketJob
 from flinch.store.owned.models import OwnedJob
@@ -67,7 +68,7 @@ def running(table: JobTable, gate: Gate) -> Iterator[Callable[[], Jobs]]:
     made: list[Jobs] = []
 
     def start() -> Jobs:
-        made.append(Jobs(table, {"gate": gate.work}))
+        made.append(Jobs(table, {"gate": gate.work}, ThreadPoolExecutor(2)))
         return made[-1]
 
     yield start
@@ -256,6 +257,34 @@ def test_work_of_this_process_is_told_as_a_job_and_can_be_cancelled_elsewhere(en
     with pytest.raises(JobCancelled):
         be_cancelled()
     assert newest().state == "cancelled"
+
+
+def test_while_the_database_is_away_a_job_is_done_without_a_row(
+    running, gate: Gate, table: JobTable, me: int, monkeypatch: pytest.MonkeyPatch
+):
+    jobs, other = running(), table.begin("gate", {}, owner=me)
+
+    def away(*_: object, **__: object) -> None:
+        raise DatabaseAway
+
+    with monkeypatch.context() as patch:
+        for name in ("begin", "tell", "end", "one"):
+            patch.setattr(table, name, away)
+        gate.open.set()
+        number = jobs.submit("gate", {"what": "bread"}, owner=me)
+        assert jobs.answer(jobs.look(number, me, wait=10)) == f"bread for {me}"
+    assert table.one(number) is None
+    assert [job.id for job in table.under_way()] == [other], "nothing is left over for the next start"
+
+
+def test_one_job_at_a_time_unless_told_otherwise(table: JobTable, gate: Gate, me: int):
+    jobs = Jobs(table, {"gate": gate.work})
+    numbers = [jobs.submit("gate", {"what": i}, owner=me) for i in range(2)]
+    assert gate.began.acquire(timeout=10)
+    assert not gate.began.acquire(timeout=0.3)
+    gate.open.set()
+    assert [jobs.look(number, me, wait=10).state for number in numbers] == ["done", "done"]
+    jobs.close()
 
 
 def test_the_database_may_be_away_while_a_job_runs(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import logging
 import threading
@@ -13,13 +14,15 @@ from typing import Any, NamedTuple
 
 from flinch.core.interrupt import Budget, stopped_by, within
 from flinch.errors import FlinchError
+from flinch.store.engine import DatabaseAway, DiskFull
 from flinch.store.jobs import UNDER_WAY, Job, JobState, JobTable
 
 SPENT_SECONDS = 10.0
 """How much computing one job may ask for, by estimate."""
-_AT_ONCE = 2
 _WAITING = 20
 _REMEMBERED = 50
+_NO_ROW = 1 << 40
+"""Numbers from which on a job has no row."""
 _log = logging.getLogger(__name__)
 
 
@@ -89,20 +92,22 @@ Work = Callable[[Handle], str]
 class Jobs:
     """The jobs of a table, run by an executor of `concurrent.futures`; `kinds` says what does which.
 
-    The default executor is two threads: kernels let go of the interpreter, and the market is held in memory once.
+    The default executor is one thread: kernels let go of the interpreter and use the cores there are, and the market is held in
+    memory once. While the database cannot write, a job goes on without a row, and a restart forgets it.
     """
 
     def __init__(self, table: JobTable, kinds: dict[str, Work], executor: Executor | None = None) -> None:
         self._table, self._kinds = table, kinds
-        self._executor = executor or ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="job")
+        self._executor = executor or ThreadPoolExecutor(1, thread_name_prefix="job")
         self._running: OrderedDict[int, _Running] = OrderedDict()
+        self._without_row = itertools.count(_NO_ROW)
         self._lock = threading.Lock()
         self._closing = False
 
     def submit(self, kind: str, asked: dict[str, Any], *, owner: int | None = None) -> int:
         """Ask for something; returns its number. What is asked for while the same is under way is that.
 
-        Raises TooManyJobs, DatabaseAway.
+        Raises TooManyJobs.
         """
         with self._lock:
             waiting = 0
@@ -113,7 +118,10 @@ class Jobs:
                         return number
             if waiting >= _WAITING:
                 raise TooManyJobs
-        number = self._table.begin(kind, asked, owner=owner)
+        try:
+            number = self._table.begin(kind, asked, owner=owner)
+        except (DatabaseAway, DiskFull):
+            number = next(self._without_row)
         self._start(Job(number, kind, asked, "waiting", 0, "", None, owner))
         return number
 
@@ -189,9 +197,12 @@ class Jobs:
             percent = int(100 * share)
             if (percent, stage) != (running.job.percent, running.job.stage):
                 running.job = running.job._replace(state="running", percent=percent, stage=stage)
-                # Who waits is told by this process; the row is for the next one, and may wait while the database is away.
-                with suppress(FlinchError):
-                    self._table.tell(job.id, percent, stage)
+                # Who waits is told by this process; the row is for the next one, and is left alone once the database was away.
+                if running.has_row:
+                    try:
+                        self._table.tell(job.id, percent, stage)
+                    except FlinchError:
+                        running.has_row = False
 
         try:
             tell(0.0, "waiting for a turn")
@@ -209,8 +220,9 @@ class Jobs:
     def _over(self, running: _Running, state: JobState, answer: str | None) -> None:
         if state == "cancelled" and self._closing:
             return  # the row stays under way, for the next start
-        with suppress(FlinchError):
-            self._table.end(running.job.id, state, answer)
+        if running.job.id < _NO_ROW:
+            with suppress(FlinchError):
+                self._table.end(running.job.id, state, answer)
         running.job = running.job._replace(state=state, answer=answer)
         running.over.set()
 
@@ -241,5 +253,6 @@ class _Running:
 
     def __init__(self, job: Job) -> None:
         self.job = job
+        self.has_row = job.id < _NO_ROW
         self.stop, self.over = threading.Event(), threading.Event()
         self.future: Future[None] | None = None

@@ -41,10 +41,11 @@ def _sources() -> str:
 
 
 class ColumnWriter:
-    """Writes arrays into a new folder, which gets its name when all of it is on the disk; use as a context manager."""
+    """Writes arrays into a new folder, which gets its name when all of it is there, and on the disk where it is `lasting`; use as
+    a context manager."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    def __init__(self, folder: Path, *, lasting: bool = True) -> None:
+        self.folder, self._lasting = folder, lasting
         self._making = folder.with_name(f"{folder.name}.{os.getpid()}.making")
 
     def __enter__(self) -> ColumnWriter:
@@ -71,7 +72,7 @@ class ColumnWriter:
 
     def __exit__(self, failed: type[BaseException] | None, *_: object) -> None:
         if failed is None:
-            for path in self._making.iterdir():
+            for path in self._making.iterdir() if self._lasting else ():
                 with path.open("rb") as file:
                     os.fsync(file.fileno())
             shutil.rmtree(self.folder, ignore_errors=True)

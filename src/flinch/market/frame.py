@@ -119,9 +119,8 @@ def load_frame(engine: Engine, folder: Path | None = None) -> MarketFrame | None
     if state is None or not state.whole:
         return None
     with contextlib.ExitStack() as stack:
-        if folder is None:
-            folder = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="flinch-columns-")))
-        frame = _Reader(engine, state, folder).read()
+        place = folder or Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="flinch-columns-")))
+        frame = _Reader(engine, state, place, lasting=folder is not None).read()
     now = read_state(engine)
     return frame if now is not None and now.whole and now.data_version == state.data_version else None
 
@@ -136,14 +135,16 @@ _AT_ONCE = 250_000
 class _Reader:
     """Reads one data version."""
 
-    def __init__(self, engine: Engine, state: Loaded, folder: Path) -> None:
-        self.engine, self.state, self.folder = engine, state, folder
+    def __init__(self, engine: Engine, state: Loaded, folder: Path, *, lasting: bool) -> None:
+        self.engine, self.state, self.folder, self.lasting = engine, state, folder, lasting
         self.names = read_names(engine)
         self.ids = self.names["id"].to_numpy()
         self.kind = self.names["kind"].to_numpy().astype(np.str_)
         self.snapshots = [snapshot for snapshot in read_snapshots(engine) if snapshot.taken_at <= state.as_of]
         self.reports = _reports(engine, self.ids)
         self.members = _members(engine, self.ids)
+        self.days = read_calendar(engine)
+        self.sessions = np.empty(0, "datetime64[D]")
 
     def read(self) -> MarketFrame:
         place = self.folder / columns_key(self.state)
@@ -153,12 +154,12 @@ class _Reader:
             self._write(place)
             columns = map_columns(place)
         forget_others(place)
-        sessions = columns.pop("sessions").astype("datetime64[D]")
+        sessions = self.sessions = columns.pop("sessions").astype("datetime64[D]")
         made_of = int(columns.pop("data_version")[0])
         # Prices are read in every order, so they lie in memory name after name.
         prices = {field: np.ascontiguousarray(columns.pop(field)) for field in _BARS}
         if made_of != self.state.data_version:
-            self._renew(prices, columns, sessions)
+            self._renew(prices, columns)
         traded = np.isfinite(prices["close"])
         names = self.names
         return MarketFrame(
@@ -172,7 +173,7 @@ class _Reader:
             shares_outstanding=numbers(names["shares_outstanding"]),
             float_shares=numbers(names["float_shares"]),
             sessions=sessions,
-            calendar=_calendar(self.engine, sessions),
+            calendar=self._calendar(),
             listed_from=np.where(traded.any(axis=1), traded.argmax(axis=1), sessions.size),
             **prices,
             implied={days: columns.pop(f"iv{days}") for days in TENORS},
@@ -187,44 +188,41 @@ class _Reader:
 
     def _write(self, place: Path) -> None:
         """Everything that the store tells of all sessions, and what follows from it."""
-        sessions = self._sessions()
-        with ColumnWriter(place) as writer:
+        sessions = self.sessions = np.unique(
+            dates(read_table(self.engine, select(DailyBar.session).distinct())["session"])
+        )
+        with ColumnWriter(place, lasting=self.lasting) as writer:
             writer.write({"sessions": sessions.astype(np.int64), "data_version": np.array([self.state.data_version])})
             # The database answers with one thread a connection: two tables are read at a time.
             with ThreadPoolExecutor(2) as readers:
-                for written in [
-                    readers.submit(self._write_table, writer, read, sessions) for read in self._daily_tables()
-                ]:
+                for written in [readers.submit(self._write_table, writer, read) for read in self._daily_tables()]:
                     written.result()
             for facts in read_facts(self.engine, self.ids, sessions, self.kind):
                 writer.write(facts)
             columns = writer.read()
             prices = {field: np.ascontiguousarray(columns[field]) for field in _BARS}
             writer.write(report_days(self.reports, self.ids.size, sessions, prices["close"]))
-            writer.write(self._derived(prices, columns, sessions))
+            writer.write(derive(prices, columns, self._calendar(), self.members))
 
-    def _write_table(self, writer: ColumnWriter, read: _ReadSessions, sessions: NDArray[np.datetime64]) -> None:
+    def _write_table(self, writer: ColumnWriter, read: _ReadSessions) -> None:
         step = max(1, _AT_ONCE // max(1, self.ids.size))
-        with writer.grow(self.ids.size, sessions.size) as growing:
-            for first in range(0, sessions.size, step):
-                growing.add(read(sessions[first : first + step], sessions))
+        with writer.grow(self.ids.size, self.sessions.size) as growing:
+            for first in range(0, self.sessions.size, step):
+                growing.add(read(self.sessions[first : first + step]))
 
-    def _renew(self, prices: Fields, columns: Fields, sessions: NDArray[np.datetime64]) -> None:
+    def _renew(self, prices: Fields, columns: Fields) -> None:
         """The newest session as it is now; all others are what they were."""
-        newest = sessions[-1:]
         for read in self._daily_tables():
-            for field, values in read(newest, sessions).items():
+            for field, values in read(self.sessions[-1:]).items():
                 (prices if field in prices else columns)[field][:, -1] = values[:, 0]
-        last = sessions.size - 1
-        days = report_days(self.reports, self.ids.size, sessions, prices["close"], first=last)
-        for field, values in (days | self._derived(prices, columns, sessions)).items():
+        last = self.sessions.size - 1
+        days = report_days(self.reports, self.ids.size, self.sessions, prices["close"], first=last)
+        for field, values in (days | derive(prices, columns, self._calendar(), self.members)).items():
             columns[field][:, -1] = values[:, -1]
 
-    def _derived(self, prices: Fields, columns: Fields, sessions: NDArray[np.datetime64]) -> Fields:
-        return derive(prices, columns, _calendar(self.engine, sessions), self.members)
-
-    def _sessions(self) -> NDArray[np.datetime64]:
-        return np.unique(dates(read_table(self.engine, select(DailyBar.session).distinct())["session"]))
+    def _calendar(self) -> NDArray[np.datetime64]:
+        """The sessions held and the ones ahead."""
+        return np.concatenate([self.sessions, self.days[self.days > self.sessions[-1]]])
 
     def _daily_tables(self) -> Iterator[_ReadSessions]:
         """What reads some sessions of each daily table."""
@@ -233,17 +231,13 @@ class _Reader:
             yield partial(self._table, table, _fields(table))
         yield self._positions
 
-    def _table(
-        self, table: type[Any], fields: Sequence[str], wanted: NDArray[np.datetime64], _: NDArray[np.datetime64]
-    ) -> Fields:
+    def _table(self, table: type[Any], fields: Sequence[str], wanted: NDArray[np.datetime64]) -> Fields:
         first, last = wanted[0].astype(object), wanted[-1].astype(object)
         columns = [table.name_id, table.session, *_columns(table, fields)]
         rows = read_table(self.engine, select(*columns).where(table.session.between(first, last)))
-        day = dates(rows["session"])
-        column = np.minimum(np.searchsorted(wanted, day), wanted.size - 1)
-        return self._scattered(rows, fields, np.where(wanted[column] == day, column, -1), wanted.size)
+        return self._scattered(rows, fields, _place(dates(rows["session"]), wanted), wanted.size)
 
-    def _positions(self, wanted: NDArray[np.datetime64], sessions: NDArray[np.datetime64]) -> Fields:
+    def _positions(self, wanted: NDArray[np.datetime64]) -> Fields:
         """Exposure and open interest of each session as it ended, or as it is; and in the newest one, exposures at the snapshot
         before (`_before`)."""
         p, fields = Position, _fields(Position)
@@ -256,13 +250,12 @@ class _Reader:
         ).sort("taken_at", maintain_order=True)
         moment = rows["taken_at"].to_numpy()
         day = moment.astype("datetime64[D]")
-        column = np.minimum(np.searchsorted(wanted, day), wanted.size - 1)
-        column = np.where(wanted[column] == day, column, -1)
-        today = [snapshot.taken_at for snapshot in self.snapshots if snapshot.session == sessions[-1].astype(object)]
+        column, last_session = _place(day, wanted), self.sessions[-1]
+        today = [snapshot.taken_at for snapshot in self.snapshots if snapshot.session == last_session.astype(object)]
         newest, before = (
             np.datetime64(stored(today[-back])) if len(today) >= back else np.datetime64("NaT") for back in (1, 2)
         )
-        past = day < sessions[-1]
+        past = day < last_session
         out = self._scattered(rows, fields, np.where(past | (moment == newest), column, -1), wanted.size)
         earlier = self._scattered(rows, _BEFORE, np.where(moment == before, column, -1), wanted.size)
         return out | {f"{field}_before": values for field, values in earlier.items()}
@@ -280,12 +273,13 @@ class _Reader:
         return out
 
 
-_ReadSessions = Callable[[NDArray[np.datetime64], NDArray[np.datetime64]], Fields]
+_ReadSessions = Callable[[NDArray[np.datetime64]], Fields]
 
 
-def _calendar(engine: Engine, sessions: NDArray[np.datetime64]) -> NDArray[np.datetime64]:
-    calendar = read_calendar(engine)
-    return np.concatenate([sessions, calendar[calendar > sessions[-1]]])
+def _place(day: NDArray[np.datetime64], wanted: NDArray[np.datetime64]) -> NDArray[np.int64]:
+    """Index of each day among some sessions, -1 where it is none of them."""
+    place = np.minimum(np.searchsorted(wanted, day), wanted.size - 1)
+    return np.where(wanted[place] == day, place, -1)
 
 
 def _fields(table: type[MarketBase]) -> list[str]:

@@ -44,12 +44,18 @@ class MarketHolder:
     def current(self) -> View:
         """The market; a newer version is looked for beside the requests, which are answered from the one held until it is whole.
 
-        Raises MarketNotReady before the first load, DatabaseAway when there is neither database nor market.
+        Raises MarketNotReady before the first load, and while the first version is read for somebody else; DatabaseAway when
+        there is neither database nor market.
         """
         newest = self._newest
         if newest is None:
-            with self._lock:
+            # Whoever comes first reads it; others are told so at once.
+            if not self._lock.acquire(blocking=False):
+                raise MarketNotReady
+            try:
                 self._refresh()
+            finally:
+                self._lock.release()
             if self._newest is None:
                 raise MarketNotReady
             return self._newest

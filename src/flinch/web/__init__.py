@@ -30,6 +30,7 @@ __all__ = [
     "UserError",
     "answer",
     "dictionary",
+    "own_formulas",
     "own_metrics",
     "owner",
     "reply",
@@ -88,7 +89,12 @@ def owner() -> int:
 
 def dictionary() -> Dictionary:
     """What the request's texts may use: the catalogue and the owner's own metrics."""
-    return with_own(tuple((metric.key, metric.expression) for metric in _own()))
+    return with_own(own_formulas())
+
+
+def own_formulas() -> tuple[tuple[str, str], ...]:
+    """Key and expression of the owner's own metrics."""
+    return tuple((metric.key, metric.expression) for metric in _own())
 
 
 def own_metrics() -> dict[str, Described]:

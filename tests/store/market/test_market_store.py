@@ -1,7 +1,9 @@
 """Migrations, bulk load, publish and the frame on a real MariaDB."""
 
 import datetime as dt
+import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -245,6 +247,26 @@ def test_a_new_load_ends_what_was_under_way(engine: Engine):
     now = read_state(engine)
     assert now is not None
     assert now.coming is None
+
+
+def test_while_the_first_version_is_read_others_are_told_so_at_once(engine: Engine, monkeypatch: pytest.MonkeyPatch):
+    holder, reading, go_on = MarketHolder(engine), threading.Event(), threading.Event()
+    read = frames.read_expiries
+
+    def slowly(*asked):
+        reading.set()
+        assert go_on.wait(60)
+        return read(*asked)
+
+    monkeypatch.setattr(frames, "read_expiries", slowly)
+    with ThreadPoolExecutor(1) as others:
+        first = others.submit(holder.current)
+        assert reading.wait(60)
+        with pytest.raises(MarketNotReady):
+            holder.current()
+        go_on.set()
+        newest = first.result(60)
+    assert holder.current() is newest
 
 
 def test_an_older_simulators_market_is_made_afresh(engine: Engine):

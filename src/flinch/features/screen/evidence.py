@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import itertools
 from collections.abc import Callable
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
@@ -36,10 +36,7 @@ from flinch.jobs import Handle, Work
 from flinch.market import Dictionary, MarketHolder, View
 from flinch.screening.body import StackBody, Text
 from flinch.screening.history import through_history
-from flinch.screening.run import stack_work
-from flinch.store.owned.kept import OWN_METRICS
 from flinch.web import with_own
-from flinch.web.lane import Lane
 
 # Sessions ahead, and the volatility that prices a move so far.
 HORIZONS = {1: "iv_nearest", 5: "iv7", 10: "iv14", 21: "iv30"}
@@ -147,8 +144,6 @@ class EvidenceJob(BaseModel):
     evidence: Evidence | None
 
 
-_BESIDE = Lane(width=1, most=40)
-"""Evidence is worked on one at a time, and beside requests: none of them waits for its turn behind it."""
 KIND = "evidence"
 
 
@@ -158,13 +153,19 @@ def evidence_work(holder: MarketHolder, owned: Engine) -> Work:
     def work(handle: Handle) -> str:
         assert handle.owner is not None
         request = EvidenceRequest.model_validate(handle.asked["request"])
-        own = OWN_METRICS.all(owned, handle.owner)
-        words = with_own(tuple((metric.key, metric.expression) for metric in own))
-        with _BESIDE.turn(stack_work(words, request.stack), handle.question):
-            told = evidence(holder.current(), owned, handle.owner, words, request, handle.tell)
-        return told.model_dump_json()
+        words = with_own(tuple((key, expression) for key, expression in handle.asked["own"]))
+        return evidence(holder.current(), owned, handle.owner, words, request, handle.tell).model_dump_json()
 
     return work
+
+
+def asked_for(view: View, own: tuple[tuple[str, str], ...], request: EvidenceRequest) -> dict[str, Any]:
+    """What is kept of a job of this kind: on which version it was asked for, and with which metrics of the owner's."""
+    return {
+        "request": request.model_dump(mode="json"),
+        "version": view.data_version,
+        "own": [list(pair) for pair in own],
+    }
 
 
 def evidence(

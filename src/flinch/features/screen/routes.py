@@ -9,7 +9,7 @@ from flask_openapi3 import APIBlueprint
 
 from flinch.clock import wall
 from flinch.features.screen import export, service
-from flinch.features.screen.evidence import KIND, Evidence, EvidenceJob, EvidencePath, EvidenceRequest
+from flinch.features.screen.evidence import KIND, Evidence, EvidenceJob, EvidencePath, EvidenceRequest, asked_for
 from flinch.features.screen.schemas import (
     ExportRequest,
     Look,
@@ -32,7 +32,19 @@ from flinch.screening.run import stack_work
 from flinch.screening.starters import STARTERS
 from flinch.store.owned import kept
 from flinch.store.owned.models import SavedScreen as Row
-from flinch.web import ERRORS, Done, Problem, UserError, dictionary, own_metrics, owner, reply, services, view
+from flinch.web import (
+    ERRORS,
+    Done,
+    Problem,
+    UserError,
+    dictionary,
+    own_formulas,
+    own_metrics,
+    owner,
+    reply,
+    services,
+    view,
+)
 from flinch.web.lane import COSTLY
 
 blueprint = APIBlueprint("screen", __name__, url_prefix="/api", abp_responses=ERRORS)
@@ -60,8 +72,7 @@ def read_rows(body: RowsRequest) -> Response:
 @blueprint.post("/screen/evidence", responses={200: EvidenceJob, 422: Problem})
 def ask_evidence(body: EvidenceRequest) -> Response:
     """How often a stack fired before, what followed, and the base rates of the same: there at once when it takes no second."""
-    stack_work(dictionary(), body.stack)  # what is wrong with a rule is said now
-    asked = {"request": body.model_dump(mode="json"), "version": view().data_version}
+    asked = asked_for(view(), own_formulas(), body)
     return _evidence(services().jobs.submit(KIND, asked, owner=owner()))
 
 
