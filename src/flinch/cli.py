@@ -26,6 +26,7 @@ def main(arguments: list[str] | None = None) -> int:
     demo.add_argument("--port", type=_port, default=8750, help="port on this machine (default 8750)")
     demo.add_argument("--reset", action="store_true", help="make the market and the database afresh; the tray goes too")
     demo.add_argument("--folder", type=Path, default=PROJECT / ".flinch", help=argparse.SUPPRESS)
+    demo.add_argument("--interface", type=int, help=argparse.SUPPRESS)
     openapi = commands.add_parser("openapi", help="write the interface's API description")
     openapi.add_argument("file", type=Path)
     chosen = parser.parse_args(arguments)
@@ -33,7 +34,7 @@ def main(arguments: list[str] | None = None) -> int:
         _write_openapi(chosen.file)
         return 0
     try:
-        run_demo(chosen.folder, chosen.port, reset=chosen.reset)
+        run_demo(chosen.folder, chosen.port, reset=chosen.reset, interface=chosen.interface)
     except CannotStart as error:
         print(f"Flinch cannot start: {error}", file=sys.stderr)
         return 1

@@ -30,13 +30,35 @@ class CannotStart(Exception):
     """Flinch cannot be started; the message is one line that says what to do."""
 
 
-def run_demo(folder: Path, port: int, *, reset: bool) -> None:
+class Interface:
+    """The interface's files, which may still be built beside: whoever builds them writes "built" into a pipe, or ends without."""
+
+    def __init__(self, pipe: int | None) -> None:
+        self._built = pipe is None
+        self._reader = threading.Thread(target=self._read, args=(pipe,), daemon=True)
+        self._reader.start()
+
+    def _read(self, pipe: int | None) -> None:
+        if pipe is not None:
+            with open(pipe) as told:
+                self._built = "built" in told.read()
+
+    def require(self, patience: float | None = None) -> None:
+        """Wait until it is built, for so many seconds at most; CannotStart when it will not be."""
+        self._reader.join(patience)
+        if not self._reader.is_alive() and not self._built:
+            raise CannotStart("the interface could not be built; the reason is above")
+
+
+def run_demo(folder: Path, port: int, *, reset: bool, interface: int | None = None) -> None:
     """Serve the demo market on `port` until interrupted.
 
-    `folder` holds the database. `reset` makes the market afresh; what users own (the tray) goes too.
+    `folder` holds the database. `reset` makes the market afresh; what users own (the tray) goes too. `interface` is a pipe that
+    tells when the interface is built; it is there already when left out.
     """
     began = time.monotonic()
     keep_little()
+    pages = Interface(interface)
     with _only_one(folder):
         _require_free(port)
         server = LocalServer(folder / "database")
@@ -50,7 +72,8 @@ def run_demo(folder: Path, port: int, *, reset: bool) -> None:
             signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
             server.start()
             importing.join()
-            with _prepared_market(server) as maker:
+            with _prepared_market(server, pages) as maker:
+                pages.require()
                 _serve(server, port, began, maker)
         except ServerFailed as error:
             raise CannotStart(str(error)) from None
@@ -66,8 +89,9 @@ class Maker(NamedTuple):
 
 
 @contextlib.contextmanager
-def _prepared_market(server: LocalServer) -> Iterator[Maker | None]:
+def _prepared_market(server: LocalServer, pages: Interface) -> Iterator[Maker | None]:
     """A market that a page can be shown of; while the body runs, the rest of one that is new is made."""
+    from flinch.feeds.publish import compile_publish
     from flinch.feeds.state import demo_market_loaded, half_made
     from flinch.store.engine import make_engine
     from flinch.store.migrate import migrate_market, migrate_owned
@@ -91,7 +115,10 @@ def _prepared_market(server: LocalServer) -> Iterator[Maker | None]:
     process = spawn.Process(target=_make_market, args=(server.market_url, first_is_there, go_on), daemon=True)
     process.start()
     try:
+        # What that process will run later is compiled meanwhile, by this one, which has nothing else to do.
+        threading.Thread(target=compile_publish, daemon=True).start()
         while not first_is_there.wait(0.1):
+            pages.require(0)
             if process.exitcode is not None:
                 raise CannotStart("the demo market could not be made; the error is above. Try again with --reset")
         yield Maker(process, go_on)

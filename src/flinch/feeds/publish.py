@@ -89,6 +89,22 @@ def publish(engine: Engine, taken_at: dt.datetime | None = None) -> None:
         _write_session(engine, reading, bare)
 
 
+def compile_publish() -> None:
+    """Compile what publishing runs, by reading one expiration of one name; what is compiled is kept for the next process."""
+    strike = np.arange(80.0, 121.0, 5.0)
+    call, put = (3.0 + np.maximum(sign * (100.0 - strike), 0.0) for sign in (1, -1))
+    chain = ChainQuotes(np.zeros(strike.size, np.int64), strike, call - 0.1, call + 0.1, put - 0.1, put + 0.1)
+    summarise_expiries(
+        chain,
+        name=np.zeros(1, np.int64),
+        spot=np.array([100.0]),
+        years=np.array([0.25]),
+        rate=0.03,
+        american=np.ones(1, np.bool_),
+        dividends=np.zeros(1),
+    )
+
+
 def _write_session(engine: Engine, reading: Reading, bare: _Bare) -> None:
     """What is kept of a session, when the snapshot is the last one of it."""
     later = [s for s in read_snapshots(engine) if s.session == reading.session and s.taken_at > reading.taken_at]

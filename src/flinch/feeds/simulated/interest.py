@@ -6,7 +6,7 @@ import math
 import os
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,11 +16,11 @@ from flinch.core.calendar import years_to_close
 from flinch.core.compiled import njit
 from flinch.core.gamma import Positions, StrikeRows, summarise_positions
 from flinch.core.moves import cycle_ends, cycles
-from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray, listed_expirations
+from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray
 from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.names import SIZES, Listing
 from flinch.feeds.simulated.storylines import Storyline
-from flinch.feeds.simulated.volatility import vols_at
+from flinch.feeds.simulated.volatility import Priced, vols_at
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int64]
@@ -115,16 +115,21 @@ def _carried(old: _Listed, new: _Listed, *values: Floats) -> list[Floats]:
     stays = new.key[to] == old.key
     times = np.where(stays, np.round(old.step / new.step[to]), 1).astype(np.int64)
     start = (np.cumsum(new.strikes) - new.strikes)[to] + times * old.low - new.low[to]
-    begin = np.cumsum(old.strikes) - old.strikes
-    here = np.flatnonzero(np.repeat(stays, old.strikes))
-    place = np.arange(int(old.strikes.sum())) - np.repeat(begin, old.strikes)
-    row = (np.repeat(start, old.strikes) + place * np.repeat(times, old.strikes))[here]
-    out = []
-    for before in values:
-        expanded = np.full(int(new.strikes.sum()), np.nan)
-        expanded[row] = before[here]
-        out.append(expanded)
+    out = [np.full(int(new.strikes.sum()), np.nan) for _ in values]
+    for before, after in zip(values, out, strict=True):
+        _carry(stays, start, times, old.strikes, before, after)
     return out
+
+
+@njit(cache=True, nogil=True)
+def _carry(stays: Any, start: Whole, times: Whole, strikes: Whole, before: Floats, after: Floats) -> None:
+    """Of each expiration that stays, its strikes' values to `start` and on, in steps of `times`."""
+    at = 0
+    for e in range(strikes.size):
+        if stays[e]:
+            for i in range(strikes[e]):
+                after[start[e] + i * times[e]] = before[at + i]
+        at += strikes[e]
 
 
 class _Leanings(NamedTuple):
@@ -202,7 +207,12 @@ def _monthly_weight(expiration: DateArray) -> Floats:
 
 
 def make_open_interest(
-    ground: Ground, rng: np.random.Generator, progress: Callable[[float], None], *, summarised: bool
+    ground: Ground,
+    closes: list[list[Priced]],
+    rng: np.random.Generator,
+    progress: Callable[[float], None],
+    *,
+    summarised: bool,
 ) -> OpenInterest:
     """Walk every listed contract through all sessions.
 
@@ -231,7 +241,7 @@ def make_open_interest(
     with ThreadPoolExecutor(os.cpu_count() or 1) as beside:
         summaries: list[Future[Positions]] = []
         for t in range(SESSIONS):
-            expiries = _expiries(ground, t)
+            expiries = _expiries(closes[t]) if t < SESSIONS - 1 else _expiries_now(ground, closes[t])
             spot = ground.close[:, t]
             new = _listing(listed, expiries, spot, share, most)
             owner = np.repeat(expiries.name, new.strikes)
@@ -305,17 +315,38 @@ def _weighed(ground: Ground, listed: _Listed, expiries: Expiries, t: int, taste:
     return out
 
 
-def _expiries(ground: Ground, t: int) -> Expiries:
-    """Listed expirations at the close of session `t`; of the newest at the as-of instant."""
-    parts = []
-    calendar = ground.calendar
-    for size, weekly, members in ground.groups:
-        dates = listed_expirations(calendar[t], size, weekly)
-        years = (dates - calendar[t]).astype(np.int64) / 365 if t < SESSIONS - 1 else years_to_close(dates, AS_OF)
-        vol = vols_at(ground, t, dates, years, members)
-        repeats = (np.repeat(members, dates.size), np.tile(dates, members.size), np.tile(years, members.size))
-        parts.append((*repeats, vol.reshape(-1)))
-    name, expiration, years, vol = (np.concatenate(column) for column in zip(*parts, strict=True))
+def _expiries(listed: list[Priced]) -> Expiries:
+    """Expirations of all names as they were priced at a close."""
+    return _ordered([(group, group.days / 365, group.vol) for group in listed])
+
+
+def _expiries_now(ground: Ground, listed: list[Priced]) -> Expiries:
+    """Those of the newest session, at the as-of instant."""
+    years = [years_to_close(group.listed, AS_OF) for group in listed]
+    return _ordered(
+        [
+            (group, ahead, vols_at(ground, SESSIONS - 1, group.listed, ahead, group.members))
+            for group, ahead in zip(listed, years, strict=True)
+        ]
+    )
+
+
+def _ordered(parts: list[tuple[Priced, Floats, Floats]]) -> Expiries:
+    """By name and date; each part with its years, shape (expirations,), and volatilities, shape (members, expirations)."""
+    name, expiration, years, vol = (
+        np.concatenate(column)
+        for column in zip(
+            *[
+                (
+                    np.repeat(p.members, p.listed.size),
+                    *(np.tile(a, p.members.size) for a in (p.listed, ahead)),
+                    vol.reshape(-1),
+                )
+                for p, ahead, vol in parts
+            ],
+            strict=True,
+        )
+    )
     order = np.lexsort((expiration, name))
     return Expiries(name[order], expiration[order], years[order], vol[order])
 

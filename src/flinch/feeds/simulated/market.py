@@ -25,7 +25,7 @@ from flinch.feeds.simulated.paths import HALTED_AT, WARM_UP, Paths, Traits, comp
 from flinch.feeds.simulated.snapshots import AdjustedRows, adjusted_rows, moments, take_snapshots
 from flinch.feeds.simulated.storylines import Storyline, storylines
 from flinch.feeds.simulated.surfaces import premium_history, smile_history
-from flinch.feeds.simulated.volatility import PastSurfaces, make_volatility_history
+from flinch.feeds.simulated.volatility import PastSurfaces, make_volatility_history, priced_closes
 
 Floats = NDArray[np.float64]
 SEED = 20260909
@@ -100,11 +100,11 @@ class Simulation:
         past surfaces among it, and the minutes."""
         ground, traits, shares, volume = self._ground(progress)
         progress("options", 0.0)
+        closes = priced_closes(ground)
         with ThreadPoolExecutor(1) as beside:
-            noise = _stream("volatility noise")
-            history = beside.submit(make_volatility_history, ground, noise, lambda share: None)
+            history = beside.submit(make_volatility_history, ground, closes, _stream("volatility noise"))
             interest = make_open_interest(
-                ground, _stream("open interest"), lambda share: progress("options", share), summarised=False
+                ground, closes, _stream("open interest"), lambda share: progress("options", share), summarised=False
             )
             volatility, surfaces = history.result()
         progress("options", 1.0)
@@ -113,7 +113,7 @@ class Simulation:
         snapshots = take_snapshots(
             ground, [all_moments[CLOSES_KEPT - 1], all_moments[-1]], _stream, lambda share: progress("chains", share)
         )
-        self._ground_made, self._moments = ground, all_moments
+        self._ground_made, self._closes, self._moments = ground, closes, all_moments
 
         progress("facts", 0.0)
         names, planted, close, calendar, sessions = (
@@ -172,7 +172,7 @@ class Simulation:
         ground = self._ground_made
         progress("exposure", 0.0)
         interest = make_open_interest(
-            ground, _stream("open interest"), lambda share: progress("exposure", share), summarised=True
+            ground, self._closes, _stream("open interest"), lambda share: progress("exposure", share), summarised=True
         )
         progress("exposure", 1.0)
         progress("quotes", 0.0)

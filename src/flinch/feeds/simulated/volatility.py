@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from statistics import NormalDist
 from typing import NamedTuple
 
@@ -59,7 +58,7 @@ def priced_vols(
 
 
 def make_volatility_history(
-    ground: Ground, rng: np.random.Generator, progress: Callable[[float], None]
+    ground: Ground, closes: list[list[Priced]], rng: np.random.Generator
 ) -> tuple[dict[str, Floats], PastSurfaces]:
     """By column of the store, arrays names x sessions: constant maturities, the expirations that end the week and the month,
     without earnings, the move priced for earnings, 25-delta volatilities and the quality of the fit. And the surfaces that these
@@ -71,12 +70,9 @@ def make_volatility_history(
     out = np.full((TENOR_DAYS.size + 5, count, SESSIONS), np.nan)
     ends = [cycles(cycle_ends(calendar, monthly=monthly)).end for monthly in (False, True)]
     to_report = _days_to_report(count, ground.earnings, calendar)
-    for t in range(SESSIONS):
-        for size, weekly, members in ground.groups:
-            listed = listed_expirations(calendar[t], size, weekly)
-            days = (listed - calendar[t]).astype(np.int64)
+    for t, close in enumerate(closes):
+        for members, listed, days, vol in close:
             years = days / 365
-            vol = vols_at(ground, t, listed, years, members)
             table = np.broadcast_to(years, vol.shape)
             fixed = constant_maturity_vol(table, vol, TENOR_DAYS / 365) * noise[members, t]
             read = vol * (1 + _READING_NOISE * rng.normal(size=vol.shape))
@@ -90,8 +86,6 @@ def make_volatility_history(
                 place = np.flatnonzero(listed == calendar[end[t + 1]])
                 rest.append(read[:, place[0]] if place.size else np.full(members.size, np.nan))
             out[TENOR_DAYS.size :, members, t] = [*rest, bare30, bare.move]
-        if t % 24 == 0:
-            progress(t / SESSIONS)
     keys = [f"iv{days}" for days in TENOR_DAYS]
     keys += ["iv_nearest", "iv_week", "iv_month", "iv30_ex_earnings", "implied_earnings_move"]
     vols = dict(zip(keys, out, strict=True))
@@ -103,6 +97,32 @@ def make_volatility_history(
     usual = np.array([_QUALITY[name.size] for name in ground.names])[:, None]
     vols["fit_quality"] = np.clip(usual + 4 * rng.normal(size=(count, SESSIONS)), 0, 100)
     return vols, _joined(past, smiles)
+
+
+class Priced(NamedTuple):
+    """Expirations that some names list at a close, `days` ahead, shape (expirations,), and their true volatility at the money,
+    shape (members, expirations)."""
+
+    members: NDArray[np.int64]
+    listed: DateArray
+    days: NDArray[np.int64]
+    vol: Floats
+
+
+def priced_closes(ground: Ground) -> list[list[Priced]]:
+    """What is listed at each session's close, and its volatility, by group of names."""
+    return [
+        [
+            _priced(ground, t, listed_expirations(ground.calendar[t], size, weekly), members)
+            for size, weekly, members in ground.groups
+        ]
+        for t in range(SESSIONS)
+    ]
+
+
+def _priced(ground: Ground, t: int, listed: DateArray, members: NDArray[np.int64]) -> Priced:
+    days = (listed - ground.calendar[t]).astype(np.int64)
+    return Priced(members, listed, days, vols_at(ground, t, listed, days / 365, members))
 
 
 class _Read(NamedTuple):
