@@ -1,0 +1,304 @@
+"""Tickets of several contracts that were done as one, and positions that were moved."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.compiled import njit
+from flinch.core.flow.sides import Sides
+
+PACKAGE_NANOSECONDS = 100_000_000
+"""Legs of a package begin at most so long after the first of them."""
+ROLL_NANOSECONDS = 5_000_000_000
+MOST_LEGS = 4
+FORMS = (
+    "package", "vertical", "calendar", "diagonal", "straddle", "strangle", "risk reversal", "synthetic stock", "ratio spread",
+    "butterfly", "condor", "iron condor", "iron butterfly",
+)  # fmt: skip
+"""What a package may be; the first is one that makes no known structure."""
+(
+    _UNNAMED, _VERTICAL, _CALENDAR, _DIAGONAL, _STRADDLE, _STRANGLE, _REVERSAL, _SYNTHETIC, _RATIO, _BUTTERFLY, _CONDOR,
+    _IRON_CONDOR, _IRON_BUTTERFLY,
+) = range(len(FORMS))  # fmt: skip
+
+
+class Legs(NamedTuple):
+    """Tickets with their contracts, shape (tickets,), in order of `first` (nanoseconds): name, contract, side (-1, 0, +1),
+    contracts, right, strike, expiration (days), and whether the source says that it is part of a package."""
+
+    name: IntArray
+    first: IntArray
+    contract: IntArray
+    side: Sides
+    contracts: IntArray
+    is_call: BoolArray
+    strike: FloatArray
+    expiration: IntArray
+    flagged: BoolArray
+
+
+class Packages(NamedTuple):
+    """`of_ticket`: the package of each ticket, -1 for none, shape (tickets,). By package, in order of its first leg: `form`, a
+    place in `FORMS`, how many legs, and `units`, contracts of its smallest leg."""
+
+    of_ticket: IntArray
+    form: NDArray[np.int8]
+    legs: IntArray
+    units: IntArray
+
+
+def find_packages(legs: Legs) -> Packages:
+    """Tickets of one name in different contracts that begin within 100 ms of the first of them and fit together.
+
+    Parameters
+    ----------
+    legs
+        All tickets.
+
+    Returns
+    -------
+    `Packages`. From the earliest ticket that is in none: when the source flags it, all that it flags beside it; else a butterfly
+    (1 : 2 : 1), else those of equal contracts, four at most, else a ratio of 1 : 2. A package has a name when the sides of all
+    its legs are known and they make a known structure.
+
+    Raises
+    ------
+    ValueError
+        When tickets are not in order of time.
+    """
+    _require_order(legs.first)
+    size = legs.first.size
+    of_ticket = np.full(size, -1, np.int64)
+    form, count, units = np.empty(size, np.int8), np.empty(size, np.int64), np.empty(size, np.int64)
+    order = np.argsort(legs.name, kind="stable")
+    first_leg = np.empty(size, np.int64)
+    total = _find(order, legs, of_ticket, form, count, units, first_leg)
+    # Numbered in order of time, whichever name.
+    place = np.argsort(first_leg[:total], kind="stable")
+    number = np.empty(total + 1, np.int64)
+    number[place], number[total] = np.arange(total), -1
+    return Packages(number[of_ticket], form[place], count[place], units[place])
+
+
+def find_rolls(legs: Legs, open_interest: FloatArray, package: IntArray) -> IntArray:
+    """Positions moved from one contract to another: sold on the bid side, bought on the ask side.
+
+    Parameters
+    ----------
+    legs
+        All tickets.
+    open_interest
+        Of each ticket's contract in the morning, shape (tickets,); NaN where it is not known, which is no roll.
+    package
+        The package of each ticket, -1 for none: legs of packages are judged with those.
+
+    Returns
+    -------
+    For each ticket the other one of its roll, -1 for none, shape (tickets,). Two tickets of a name and right in different
+    contracts, one on the bid and one on the ask side, that begin at most 5 s apart, contracts within a factor of two, the one on
+    the bid side no larger than the open interest of its contract. Each takes the nearest before it that is free.
+
+    Raises
+    ------
+    ValueError
+        When tickets are not in order of time.
+    """
+    _require_order(legs.first)
+    other = np.full(legs.first.size, -1, np.int64)
+    order = np.lexsort((legs.is_call, legs.name))
+    _roll(order, legs, np.ascontiguousarray(open_interest, np.float64), package, other)
+    return other
+
+
+def _require_order(first: IntArray) -> None:
+    if (np.diff(first) < 0).any():
+        raise ValueError("tickets must be in order of time")
+
+
+@njit(cache=True, nogil=True)
+def _find(
+    order: IntArray,
+    legs: Legs,
+    of_ticket: IntArray,
+    form: NDArray[np.int8],
+    count: IntArray,
+    units: IntArray,
+    first_leg: IntArray,
+) -> int:
+    total = 0
+    near, chosen = np.empty(64, np.int64), np.empty(64, np.int64)
+    for place in range(order.size):
+        i = order[place]
+        if of_ticket[i] >= 0:
+            continue
+        beside = _beside(place, order, legs, of_ticket, near)
+        size = _choose(legs, near, beside, chosen)
+        if size < 2:
+            continue
+        first_leg[total] = i
+        count[total] = size
+        units[total] = legs.contracts[chosen[:size]].min()
+        form[total] = _form(legs, chosen, size)
+        for leg in range(size):
+            of_ticket[chosen[leg]] = total
+        total += 1
+    return total
+
+
+@njit(cache=True, nogil=True)
+def _beside(place: int, order: IntArray, legs: Legs, of_ticket: IntArray, near: IntArray) -> int:
+    """The ticket and those of its name, in other contracts each, that begin soon after it and are in no package; how many."""
+    i = order[place]
+    near[0], size = i, 1
+    for later in range(place + 1, order.size):
+        j = order[later]
+        if legs.name[j] != legs.name[i] or legs.first[j] - legs.first[i] > PACKAGE_NANOSECONDS or size == near.size:
+            break
+        other = of_ticket[j] < 0 and legs.flagged[j] == legs.flagged[i]
+        for k in range(size):
+            other = other and legs.contract[near[k]] != legs.contract[j]
+        if other:
+            near[size] = j
+            size += 1
+    return size
+
+
+@njit(cache=True, nogil=True)
+def _choose(legs: Legs, near: IntArray, size: int, chosen: IntArray) -> int:
+    """Legs of the package that the first of `near` begins; how many."""
+    if legs.flagged[near[0]]:
+        chosen[:size] = near[:size]
+        return size
+    for a in range(size):
+        for b in range(a + 1, size):
+            for c in range(size):
+                if c != a and c != b and (a == 0 or c == 0) and _is_butterfly(legs, near[a], near[c], near[b]):
+                    chosen[0], chosen[1], chosen[2] = near[a], near[c], near[b]
+                    return 3
+    taken = 0
+    for k in range(size):
+        if taken < MOST_LEGS and legs.contracts[near[k]] == legs.contracts[near[0]]:
+            chosen[taken] = near[k]
+            taken += 1
+    if taken > 1:
+        return taken
+    for k in range(1, size):
+        if _is_ratio(legs, near[0], near[k]):
+            chosen[0], chosen[1] = near[0], near[k]
+            return 2
+    return 1
+
+
+@njit(cache=True, nogil=True)
+def _is_butterfly(legs: Legs, wing: int, body: int, other: int) -> bool:
+    alike = legs.is_call[wing] == legs.is_call[body] == legs.is_call[other]
+    alike = alike and legs.expiration[wing] == legs.expiration[body] and legs.expiration[body] == legs.expiration[other]
+    sizes = legs.contracts[wing] == legs.contracts[other] and legs.contracts[body] == 2 * legs.contracts[wing]
+    low, high = min(legs.strike[wing], legs.strike[other]), max(legs.strike[wing], legs.strike[other])
+    sides = legs.side[wing] == legs.side[other] and legs.side[body] == -legs.side[wing]
+    return bool(alike and sizes and sides and low < legs.strike[body] < high)
+
+
+@njit(cache=True, nogil=True)
+def _is_ratio(legs: Legs, one: int, other: int) -> bool:
+    sizes = legs.contracts[one] == 2 * legs.contracts[other] or legs.contracts[other] == 2 * legs.contracts[one]
+    alike = legs.is_call[one] == legs.is_call[other] and legs.expiration[one] == legs.expiration[other]
+    return bool(sizes and alike and legs.side[one] == -legs.side[other] and legs.side[one] != 0)
+
+
+@njit(cache=True, nogil=True)
+def _form(legs: Legs, chosen: IntArray, size: int) -> int:
+    least = legs.contracts[chosen[:size]].min()
+    equal = legs.contracts[chosen[:size]].max() == least
+    for k in range(size):
+        if legs.side[chosen[k]] == 0:
+            return _UNNAMED
+    if size == 2:
+        return (
+            _pair(legs, chosen[0], chosen[1])
+            if equal
+            else _RATIO
+            if _is_ratio(legs, chosen[0], chosen[1])
+            else _UNNAMED
+        )
+    if size == 3:
+        for body in range(3):
+            if _is_butterfly(legs, chosen[(body + 1) % 3], chosen[body], chosen[(body + 2) % 3]):
+                return _BUTTERFLY
+    if size == 4 and equal:
+        return _four(legs, chosen)
+    return _UNNAMED
+
+
+@njit(cache=True, nogil=True)
+def _pair(legs: Legs, a: int, b: int) -> int:
+    same_side, same_right = legs.side[a] == legs.side[b], legs.is_call[a] == legs.is_call[b]
+    same_strike, same_day = legs.strike[a] == legs.strike[b], legs.expiration[a] == legs.expiration[b]
+    if same_right:
+        if same_side:
+            return _UNNAMED
+        return _VERTICAL if same_day else _CALENDAR if same_strike else _DIAGONAL
+    if not same_day:
+        return _UNNAMED
+    call, put = (a, b) if legs.is_call[a] else (b, a)
+    if same_side:
+        if same_strike:
+            return _STRADDLE
+        return _STRANGLE if legs.strike[put] < legs.strike[call] else _UNNAMED
+    return _SYNTHETIC if same_strike else _REVERSAL
+
+
+@njit(cache=True, nogil=True)
+def _four(legs: Legs, chosen: IntArray) -> int:
+    """Four legs of equal size and one expiration: the outer strikes on one side, the inner ones on the other."""
+    four = chosen[:4].copy()
+    # By strike; of one strike the put first.
+    for i in range(1, 4):
+        for j in range(i, 0, -1):
+            a, b = four[j - 1], four[j]
+            later = legs.strike[a] > legs.strike[b] or (
+                legs.strike[a] == legs.strike[b] and legs.is_call[a] and not legs.is_call[b]
+            )
+            if later:
+                four[j - 1], four[j] = b, a
+    p, q, r, s = four
+    day = legs.expiration[p]
+    if legs.expiration[q] != day or legs.expiration[r] != day or legs.expiration[s] != day:
+        return _UNNAMED
+    outer, inner = legs.side[p], legs.side[q]
+    if legs.side[s] != outer or legs.side[r] != inner or inner == outer:
+        return _UNNAMED
+    if legs.is_call[p] == legs.is_call[q] == legs.is_call[r] == legs.is_call[s]:
+        return _CONDOR
+    if not legs.is_call[p] and not legs.is_call[q] and legs.is_call[r] and legs.is_call[s]:
+        return _IRON_BUTTERFLY if legs.strike[q] == legs.strike[r] else _IRON_CONDOR
+    return _UNNAMED
+
+
+@njit(cache=True, nogil=True)
+def _roll(order: IntArray, legs: Legs, open_interest: FloatArray, package: IntArray, other: IntArray) -> None:
+    for place in range(order.size):
+        i = order[place]
+        if legs.side[i] == 0 or package[i] >= 0:
+            continue
+        for earlier in range(place - 1, -1, -1):
+            j = order[earlier]
+            alike = legs.name[j] == legs.name[i] and legs.is_call[j] == legs.is_call[i]
+            if not alike or legs.first[i] - legs.first[j] > ROLL_NANOSECONDS:
+                break
+            if (
+                package[j] >= 0
+                or other[j] >= 0
+                or legs.side[j] != -legs.side[i]
+                or legs.contract[j] == legs.contract[i]
+            ):
+                continue
+            small, large = min(legs.contracts[i], legs.contracts[j]), max(legs.contracts[i], legs.contracts[j])
+            sold = i if legs.side[i] < 0 else j
+            if large <= 2 * small and legs.contracts[sold] <= open_interest[sold]:
+                other[i], other[j] = j, i
+                break
