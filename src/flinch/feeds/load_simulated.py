@@ -18,6 +18,7 @@ from flinch.feeds.past_surfaces import past_surfaces
 from flinch.feeds.publish import publish
 from flinch.feeds.simulated import SimulatedMarket, Simulation
 from flinch.feeds.simulated.calendar import AS_OF, session_opens
+from flinch.feeds.simulated.tape import VENUES
 from flinch.feeds.state import SIMULATOR_VERSION, SOURCE
 from flinch.store.bulk import empty_market, replace_rows
 from flinch.store.market.chain import chain_rows, stored
@@ -42,9 +43,12 @@ from flinch.store.market.models import (
     ShortInterest,
     SnapshotPrice,
     SurfaceDay,
+    TapeDay,
+    Venue,
     VolatilityDay,
 )
 from flinch.store.market.state import advance, begin_load, begin_moment, finish_load, say_coming
+from flinch.store.market.tape import tape_rows
 
 Progress = Callable[[str, float], None]
 
@@ -75,7 +79,7 @@ def load_demo_market(
     progress("publish", 1.0)
 
 
-COMING = "exposure and surfaces of past sessions, earlier chains and minute bars"
+COMING = "exposure and surfaces of past sessions, earlier chains, minute bars and option trades"
 """What `load_first` leaves to `load_rest`."""
 
 
@@ -103,7 +107,7 @@ def load_first(engine: Engine, progress: Progress) -> tuple[Simulation, Simulate
 
 def load_rest(engine: Engine, simulation: Simulation, first: SimulatedMarket, progress: Progress) -> None:
     """Make and write what is left, and then let it be served as the next version; meanwhile the state says how far it is."""
-    stages = ("exposure", "quotes", "minutes", "rest", "published")
+    stages = ("exposure", "quotes", "minutes", "tape", "rest", "published")
     told = -1
 
     def tell(stage: str, share: float) -> None:
@@ -132,7 +136,7 @@ def load_rest(engine: Engine, simulation: Simulation, first: SimulatedMarket, pr
     advance(engine, first.snapshots[-1].taken_at, past_changed=True)
 
 
-_PART = {"exposure": 0.45, "quotes": 0.15, "minutes": 0.05, "rest": 0.2, "published": 0.15}
+_PART = {"exposure": 0.4, "quotes": 0.15, "minutes": 0.05, "tape": 0.05, "rest": 0.2, "published": 0.15}
 """Shares of the time that the rest takes, about."""
 
 
@@ -148,6 +152,7 @@ def next_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None:
     replace_rows(engine, DailyBar, _by_session(market, _today(market), _bars_at(market, place)))
     today = market.sessions[-1].astype(object)
     replace_rows(engine, MinuteDay, minute_rows(_minutes(market, place).filter(pl.col("session") == today)))
+    replace_rows(engine, TapeDay, tape_rows(_tape(market, place).filter(pl.col("session") == today)))
     taken_at = market.snapshots[place].taken_at
     publish(engine, taken_at)
     advance(engine, taken_at)
@@ -208,6 +213,8 @@ def _past_tables(engine: Engine, market: SimulatedMarket, newest: int) -> list[S
     summarised = _summarised(market)
     return [
         lambda: replace_rows(engine, MinuteDay, minute_rows(_minutes(market, newest))),
+        lambda: replace_rows(engine, TapeDay, tape_rows(_tape(market, newest))),
+        lambda: replace_rows(engine, Venue, pl.DataFrame({"id": range(len(VENUES)), "name": VENUES})),
         lambda: _write_surfaces(engine, market, summarised),
         lambda: replace_rows(engine, Position, _history(market, summarised)),
     ]
@@ -284,6 +291,18 @@ def _minutes(market: SimulatedMarket, place: int) -> pl.DataFrame:
     local = pl.col("at").dt.replace_time_zone("UTC").dt.convert_time_zone(EXCHANGE_ZONE.key)
     rows = market.minute_bars.filter(pl.col("at") < stored(market.snapshots[place].taken_at))
     return rows.rename({"name": "name_id"}).with_columns(pl.col("name_id") + 1, local.dt.date().alias("session"))
+
+
+def _tape(market: SimulatedMarket, place: int) -> pl.DataFrame:
+    """Option trades up to a snapshot."""
+    fills, newest = market.tape, market.snapshots[place]
+    midnight = dt.datetime.combine(market.sessions[newest.session].astype(object), dt.time(), dt.UTC)
+    upto = (newest.taken_at - midnight) // dt.timedelta(milliseconds=1)
+    at, session = pl.col("at"), pl.col("session")
+    told = fills.filter((session < newest.session) | ((session == newest.session) & (at < upto)))
+    return told.rename({"name": "name_id"}).with_columns(
+        pl.col("name_id") + 1, pl.Series("session", market.sessions[told["session"].to_numpy()])
+    )
 
 
 def _vols(market: SimulatedMarket) -> dict[str, NDArray[np.float64]]:

@@ -88,6 +88,23 @@ def make_minute_bars(
     return pl.concat([regular, morning, evening]).sort("name", "at")
 
 
+def minute_closes(bars: pl.DataFrame, sessions: DateArray, close: Floats) -> dict[int, Floats]:
+    """By session (an index counted as in `close`, whose newest are `sessions`), the price of each name at the end of each minute
+    of regular hours, names x minutes: that of the last bar by then, before the first one the close of the session before."""
+    count, total = close.shape
+    minutes, out = STEPS * _MINUTES, {}
+    at = bars["at"].to_numpy().astype("datetime64[m]")
+    for place, opened in zip(range(total - sessions.size, total), session_opens(sessions), strict=True):
+        minute = (at - opened).astype(np.int64)
+        here = (minute >= 0) & (minute < minutes)
+        prices = np.full((count, minutes + 1), np.nan)
+        prices[:, 0] = close[:, place - 1]
+        prices[bars["name"].to_numpy()[here], minute[here] + 1] = bars["close"].to_numpy()[here]
+        seen = np.maximum.accumulate(np.where(np.isfinite(prices), np.arange(minutes + 1), 0), axis=1)
+        out[place] = np.take_along_axis(prices, seen, axis=1)[:, 1:]
+    return out
+
+
 def _thin(
     hours: tuple[int, int],
     start: Floats,

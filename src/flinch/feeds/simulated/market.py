@@ -18,13 +18,14 @@ from flinch.feeds.simulated.extended import ExtendedHours, make_extended
 from flinch.feeds.simulated.facts import make_dividends, make_estimates, make_fundamentals, make_short_interest
 from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import CLOSES_KEPT, RATE, Expiries, make_open_interest
-from flinch.feeds.simulated.intraday import make_minute_bars
+from flinch.feeds.simulated.intraday import make_minute_bars, minute_closes
 from flinch.feeds.simulated.names import SIZES, Listing, fund_weights, listings
 from flinch.feeds.simulated.option_days import make_option_days
 from flinch.feeds.simulated.paths import HALTED_AT, WARM_UP, Paths, Traits, company_traits, simulate_paths, stretches
 from flinch.feeds.simulated.snapshots import AdjustedRows, adjusted_rows, moments, take_snapshots
 from flinch.feeds.simulated.storylines import Storyline, storylines
 from flinch.feeds.simulated.surfaces import premium_history, smile_history
+from flinch.feeds.simulated.tape import TAPE_SESSIONS, make_tape
 from flinch.feeds.simulated.volatility import PastSurfaces, make_volatility_history, priced_closes
 
 Floats = NDArray[np.float64]
@@ -67,6 +68,7 @@ class SimulatedMarket:
     short_interest: pl.DataFrame
     members: Floats  # weights of companies in funds and indices, shape (funds and indices, companies)
     minute_bars: pl.DataFrame
+    tape: pl.DataFrame  # option trades of the newest sessions, fill by fill
 
     @property
     def chain(self) -> Chain:
@@ -163,6 +165,7 @@ class Simulation:
             short_interest=make_short_interest(names, close, shares, calendar, planted, _stream("short interest")),
             members=fund_weights(names, traits.capitalisation),
             minute_bars=pl.DataFrame(),
+            tape=pl.DataFrame(),
         )
         progress("facts", 1.0)
         return market
@@ -189,8 +192,15 @@ class Simulation:
             _stream("minutes"),
         )  # fmt: skip
         progress("minutes", 1.0)
+        progress("tape", 0.0)
+        told = [snapshot for snapshot in snapshots if snapshot.session >= SESSIONS - TAPE_SESSIONS]
+        tape = make_tape(
+            ground, told, minute_closes(minutes, self.sessions[-TAPE_SESSIONS:], ground.close), _stream("tape")
+        )
+        progress("tape", 1.0)
         return replace(
             first,
+            tape=tape,
             positions=interest.positions,
             snapshots=snapshots,
             adjusted=self._adjusted(snapshots),

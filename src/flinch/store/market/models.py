@@ -107,6 +107,24 @@ class MinuteDay(MarketBase):
     minutes: Mapped[bytes] = mapped_column(MEDIUMBLOB)
 
 
+class TapeDay(MarketBase):
+    """A name's option trades of a session, `count` of them, packed as `store.market.tape` says."""
+
+    __tablename__ = "tape_day"
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    count: Mapped[int] = mapped_column(Integer)
+    fills: Mapped[bytes] = mapped_column(MEDIUMBLOB)
+
+
+class Venue(MarketBase):
+    """Where options are traded."""
+
+    __tablename__ = "venue"
+    id: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    name: Mapped[str] = mapped_column(String(40))
+
+
 class OptionDay(MarketBase):
     """A session's options as a whole: contracts traded and open by side, quoted width at the money in percent, what is listed."""
 
