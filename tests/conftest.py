@@ -46,8 +46,9 @@ def simulated() -> SimulatedMarket:
 
 @pytest.fixture(scope="session")
 def small(simulated: SimulatedMarket) -> SimulatedMarket:
-    """The same market with its last two snapshots and without minute bars, for tests that write one of their own."""
-    return dataclasses.replace(simulated, snapshots=simulated.snapshots[-2:], minute_bars=simulated.minute_bars.head(0))
+    """The same market with its last two snapshots and without minutes and trades, for tests that write one of their own."""
+    none = {"minute_bars": simulated.minute_bars.head(0), "tape": simulated.tape.head(0)}
+    return dataclasses.replace(simulated, snapshots=simulated.snapshots[-2:], **none)
 
 
 @pytest.fixture(scope="session")

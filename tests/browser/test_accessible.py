@@ -22,6 +22,7 @@ VIEWS = {
     "its positioning": ("/dossier/KESEO?view=positioning", ".builds table"),
     "its chain": ("/dossier/TARNO?view=chain", ".chain-table tbody tr"),
     "its positioning in the past": ("/dossier/TARNO?view=positioning&asof=2026-03-02", ".not-kept"),
+    "its tape": ("/dossier/BARTI?view=tape", ".tickets tbody tr"),
     "its chain in the past": ("/dossier/TARNO?view=chain&asof=2026-03-02", ".chain .state"),
     "a lineup": ("/lineup", ".lineup-table tbody tr"),
     "a lineup of the past": ("/lineup?asof=2026-03-02", ".lineup-table tbody tr"),

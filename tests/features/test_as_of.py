@@ -17,8 +17,9 @@ from flinch.settings import Settings
 from flinch.store.engine import make_engine
 from flinch.store.market.chain import CONTRACT
 from flinch.store.market.minutes import MINUTE
-from flinch.store.market.models import MinuteDay, NameChain
+from flinch.store.market.models import MinuteDay, NameChain, TapeDay
 from flinch.store.market.surfaces import read_expiries, read_surface
+from flinch.store.market.tape import FILL
 from flinch.store.packing import pack, unpack
 
 MARCH, KEPT = "2026-03-02", "2026-09-03"
@@ -65,6 +66,18 @@ def other_minutes(connection: Connection) -> None:
         connection.execute(update(m).where(*mine).values(minutes=pack(bars)))
 
 
+def other_trades(connection: Connection) -> None:
+    """Every option trade of other contracts at another price."""
+    t = TapeDay
+    for session, name_id, packed in connection.execute(
+        select(t.session, t.name_id, t.fills).where(t.session > KEPT)
+    ).all():
+        fills = unpack(FILL, packed)
+        fills["contracts"], fills["price"] = 1000, 50_000
+        mine = (t.session == session, t.name_id == name_id)
+        connection.execute(update(t).where(*mine).values(fills=pack(fills)))
+
+
 @pytest.fixture(scope="module")
 def other_future(tmp_path_factory: pytest.TempPathFactory):
     """The application on a market whose days after the third of September went otherwise."""
@@ -75,6 +88,7 @@ def other_future(tmp_path_factory: pytest.TempPathFactory):
             assert connection.execute(text(statement)).rowcount > 0, statement
         other_chains(connection)
         other_minutes(connection)
+        other_trades(connection)
     yield create_app(Settings(market_url=server.market_url, owned_url=server.owned_url)).test_client()
     server.stop()
 
@@ -85,7 +99,7 @@ def pages(client: FlaskClient, day: str | None) -> dict[str, dict]:
     answers = {}
     for symbol in ("TARNO", "BELUA", "KESEO", "MUFEO", "FENSO"):
         answers[f"peek {symbol}"] = client.get(f"/api/peek/{symbol}", query_string=at)
-        for part in ("", "volatility/", "expected-move/", "positioning/", "chain/"):
+        for part in ("", "volatility/", "expected-move/", "positioning/", "chain/", "tape/"):
             answers[f"{part}{symbol}"] = client.get(f"/api/dossier/{part}{symbol}", query_string=at)
         over = at | {"expression": "iv_rank + rsi(14)"}
         answers[f"over {symbol}"] = client.get(f"/api/dossier/over-time/{symbol}", query_string=over)

@@ -67,6 +67,12 @@ def load_day_bars(engine: Engine, name_id: int, session: np.datetime64) -> dict[
     return load_bars(engine, np.array([name_id]), np.array([session], dtype="datetime64[D]"))
 
 
+def load_day_minutes(engine: Engine, name_id: int, session: dt.date) -> tuple[NDArray[np.datetime64], Floats]:
+    """The minutes of a name's session that traded, regular hours or not: when each began (UTC), and its last price."""
+    rows = read_minutes(engine, (name_id, name_id), (session, session))
+    return rows["at"].to_numpy(), numbers(rows["close"])
+
+
 class _Part(NamedTuple):
     """Bars of some names by length and field, names x sessions x bars, and the minutes of each session in which any traded."""
 

@@ -15,6 +15,7 @@ PACKAGE_NANOSECONDS = 100_000_000
 """Legs of a package begin at most so long after the first of them."""
 ROLL_NANOSECONDS = 5_000_000_000
 MOST_LEGS = 4
+_MOST_BESIDE = 64
 FORMS = (
     "package", "vertical", "calendar", "diagonal", "straddle", "strangle", "risk reversal", "synthetic stock", "ratio spread",
     "butterfly", "condor", "iron condor", "iron butterfly",
@@ -74,9 +75,11 @@ def find_packages(legs: Legs) -> Packages:
     size = legs.first.size
     of_ticket = np.full(size, -1, np.int64)
     form, count, units = np.empty(size, np.int8), np.empty(size, np.int64), np.empty(size, np.int64)
+    # Name after name, so that what lies beside each other is looked at together.
     order = np.argsort(legs.name, kind="stable")
     first_leg = np.empty(size, np.int64)
-    total = _find(order, legs, of_ticket, form, count, units, first_leg)
+    total = _find(_taken(legs, order), of_ticket, form, count, units, first_leg)
+    of_ticket[order], first_leg[:total] = of_ticket.copy(), order[first_leg[:total]]
     # Numbered in order of time, whichever name.
     place = np.argsort(first_leg[:total], kind="stable")
     number = np.empty(total + 1, np.int64)
@@ -109,9 +112,25 @@ def find_rolls(legs: Legs, open_interest: FloatArray, package: IntArray) -> IntA
     """
     _require_order(legs.first)
     other = np.full(legs.first.size, -1, np.int64)
-    order = np.lexsort((legs.is_call, legs.name))
-    _roll(order, legs, np.ascontiguousarray(open_interest, np.float64), package, other)
-    return other
+    order = np.argsort(2 * legs.name + legs.is_call, kind="stable")
+    _roll(_taken(legs, order), np.asarray(open_interest, np.float64)[order], package[order], other)
+    out = np.empty_like(other)
+    out[order] = np.where(other >= 0, order[other], -1)
+    return out
+
+
+def _taken(legs: Legs, rows: IntArray) -> Legs:
+    return Legs(
+        name=legs.name[rows],
+        first=legs.first[rows],
+        contract=legs.contract[rows],
+        side=legs.side[rows],
+        contracts=legs.contracts[rows],
+        is_call=legs.is_call[rows],
+        strike=legs.strike[rows],
+        expiration=legs.expiration[rows],
+        flagged=legs.flagged[rows],
+    )
 
 
 def _require_order(first: IntArray) -> None:
@@ -121,27 +140,20 @@ def _require_order(first: IntArray) -> None:
 
 @njit(cache=True, nogil=True)
 def _find(
-    order: IntArray,
-    legs: Legs,
-    of_ticket: IntArray,
-    form: NDArray[np.int8],
-    count: IntArray,
-    units: IntArray,
-    first_leg: IntArray,
+    legs: Legs, of_ticket: IntArray, form: NDArray[np.int8], count: IntArray, units: IntArray, first_leg: IntArray
 ) -> int:
     total = 0
-    near, chosen = np.empty(64, np.int64), np.empty(64, np.int64)
-    for place in range(order.size):
-        i = order[place]
+    near, chosen = np.empty(_MOST_BESIDE, np.int64), np.empty(_MOST_BESIDE, np.int64)
+    for i in range(legs.name.size):
         if of_ticket[i] >= 0:
             continue
-        beside = _beside(place, order, legs, of_ticket, near)
-        size = _choose(legs, near, beside, chosen)
+        beside = _beside(i, legs, of_ticket, near)
+        size = _choose(legs, near, beside, chosen) if beside > 1 else 1
         if size < 2:
             continue
         first_leg[total] = i
         count[total] = size
-        units[total] = legs.contracts[chosen[:size]].min()
+        units[total] = _fewest(legs, chosen, size)
         form[total] = _form(legs, chosen, size)
         for leg in range(size):
             of_ticket[chosen[leg]] = total
@@ -150,12 +162,10 @@ def _find(
 
 
 @njit(cache=True, nogil=True)
-def _beside(place: int, order: IntArray, legs: Legs, of_ticket: IntArray, near: IntArray) -> int:
+def _beside(i: int, legs: Legs, of_ticket: IntArray, near: IntArray) -> int:
     """The ticket and those of its name, in other contracts each, that begin soon after it and are in no package; how many."""
-    i = order[place]
     near[0], size = i, 1
-    for later in range(place + 1, order.size):
-        j = order[later]
+    for j in range(i + 1, legs.name.size):
         if legs.name[j] != legs.name[i] or legs.first[j] - legs.first[i] > PACKAGE_NANOSECONDS or size == near.size:
             break
         other = of_ticket[j] < 0 and legs.flagged[j] == legs.flagged[i]
@@ -173,12 +183,15 @@ def _choose(legs: Legs, near: IntArray, size: int, chosen: IntArray) -> int:
     if legs.flagged[near[0]]:
         chosen[:size] = near[:size]
         return size
-    for a in range(size):
-        for b in range(a + 1, size):
-            for c in range(size):
-                if c != a and c != b and (a == 0 or c == 0) and _is_butterfly(legs, near[a], near[c], near[b]):
-                    chosen[0], chosen[1], chosen[2] = near[a], near[c], near[b]
-                    return 3
+    # The first is a wing of a butterfly, or its body.
+    for a in range(1, size):
+        for b in range(1, size):
+            if a != b and _is_butterfly(legs, near[0], near[a], near[b]):
+                chosen[0], chosen[1], chosen[2] = near[0], near[a], near[b]
+                return 3
+            if a < b and _is_butterfly(legs, near[a], near[0], near[b]):
+                chosen[0], chosen[1], chosen[2] = near[a], near[0], near[b]
+                return 3
     taken = 0
     for k in range(size):
         if taken < MOST_LEGS and legs.contracts[near[k]] == legs.contracts[near[0]]:
@@ -195,12 +208,13 @@ def _choose(legs: Legs, near: IntArray, size: int, chosen: IntArray) -> int:
 
 @njit(cache=True, nogil=True)
 def _is_butterfly(legs: Legs, wing: int, body: int, other: int) -> bool:
+    if legs.contracts[body] != 2 * legs.contracts[wing] or legs.contracts[wing] != legs.contracts[other]:
+        return False
     alike = legs.is_call[wing] == legs.is_call[body] == legs.is_call[other]
     alike = alike and legs.expiration[wing] == legs.expiration[body] and legs.expiration[body] == legs.expiration[other]
-    sizes = legs.contracts[wing] == legs.contracts[other] and legs.contracts[body] == 2 * legs.contracts[wing]
     low, high = min(legs.strike[wing], legs.strike[other]), max(legs.strike[wing], legs.strike[other])
     sides = legs.side[wing] == legs.side[other] and legs.side[body] == -legs.side[wing]
-    return bool(alike and sizes and sides and low < legs.strike[body] < high)
+    return bool(alike and sides and low < legs.strike[body] < high)
 
 
 @njit(cache=True, nogil=True)
@@ -211,10 +225,18 @@ def _is_ratio(legs: Legs, one: int, other: int) -> bool:
 
 
 @njit(cache=True, nogil=True)
+def _fewest(legs: Legs, chosen: IntArray, size: int) -> int:
+    least = legs.contracts[chosen[0]]
+    for k in range(1, size):
+        least = min(least, legs.contracts[chosen[k]])
+    return int(least)
+
+
+@njit(cache=True, nogil=True)
 def _form(legs: Legs, chosen: IntArray, size: int) -> int:
-    least = legs.contracts[chosen[:size]].min()
-    equal = legs.contracts[chosen[:size]].max() == least
+    least, equal = _fewest(legs, chosen, size), True
     for k in range(size):
+        equal = equal and legs.contracts[chosen[k]] == least
         if legs.side[chosen[k]] == 0:
             return _UNNAMED
     if size == 2:
@@ -280,13 +302,11 @@ def _four(legs: Legs, chosen: IntArray) -> int:
 
 
 @njit(cache=True, nogil=True)
-def _roll(order: IntArray, legs: Legs, open_interest: FloatArray, package: IntArray, other: IntArray) -> None:
-    for place in range(order.size):
-        i = order[place]
+def _roll(legs: Legs, open_interest: FloatArray, package: IntArray, other: IntArray) -> None:
+    for i in range(legs.name.size):
         if legs.side[i] == 0 or package[i] >= 0:
             continue
-        for earlier in range(place - 1, -1, -1):
-            j = order[earlier]
+        for j in range(i - 1, -1, -1):
             alike = legs.name[j] == legs.name[i] and legs.is_call[j] == legs.is_call[i]
             if not alike or legs.first[i] - legs.first[j] > ROLL_NANOSECONDS:
                 break

@@ -3,7 +3,7 @@ from __future__ import annotations
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from flinch.features.dossier import chain, chain_export, moves, positioning, service, volatility
+from flinch.features.dossier import chain, chain_export, moves, positioning, service, tape, volatility
 from flinch.features.dossier.chain import ChainView
 from flinch.features.dossier.moves import MovesView
 from flinch.features.dossier.positioning_schemas import PositioningQuery, PositioningView
@@ -16,6 +16,7 @@ from flinch.features.dossier.schemas import (
     OverTime,
     OverTimeQuery,
 )
+from flinch.features.dossier.tape import TapeQuery, TapeView
 from flinch.features.dossier.volatility import VolatilityView
 from flinch.feeds.export import FILES
 from flinch.web import ERRORS, AsOfQuery, Problem, dictionary, own_metrics, reply, view
@@ -57,6 +58,12 @@ def read_positioning(path: DossierPath, query: PositioningQuery) -> Response:
 def read_chain(path: DossierPath, query: ChainQuery) -> Response:
     """One expiration's option chain."""
     return reply(chain.chain(view(query.as_of), path.symbol, query.expiration))
+
+
+@blueprint.get("/tape/<path:symbol>", responses={200: TapeView, 404: Problem, 422: Problem})
+def read_tape(path: DossierPath, query: TapeQuery) -> Response:
+    """One name's option trades of a session."""
+    return reply(tape.tape(view(query.as_of), path.symbol, query.session))
 
 
 @blueprint.get(

@@ -174,7 +174,7 @@ def _filled(
     venue = np.where(sweep[of], (venue + place) % len(VENUES), venue)
     # What would come after the snapshot that counts it is told just before it.
     ends = np.array([_since_open(snapshot.taken_at) for snapshot in taken])
-    at = np.minimum(at, ends[np.searchsorted(ends, made.at, side="right")][of] - 1)
+    at = np.minimum(at, ends[np.searchsorted(ends, made.at, side="right")][of] - (count[of] - place))
 
     bid, ask = _quotes(ground, taken, made, spots)
     price = _prices(made.side, bid, ask, rng)

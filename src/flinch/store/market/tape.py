@@ -93,4 +93,4 @@ def read_tape_sessions(engine: Engine) -> list[dt.date]:
 def read_venues(engine: Engine) -> dict[int, str]:
     """Names of the venues by key."""
     with told(), engine.connect() as connection:
-        return dict(connection.execute(select(Venue.id, Venue.name)).tuples())
+        return {key: name for key, name in connection.execute(select(Venue.id, Venue.name))}

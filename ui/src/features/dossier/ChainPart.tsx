@@ -26,10 +26,12 @@ export function ChainPart({
 }) {
   const answer = useChain(symbol, params.get("expiration"), at);
   const data = answer.data;
+  const strike = params.get("strike");
+  const asked = strike === null ? null : Number(strike);
   const step = (by: number) => {
     const place = data?.expirations.findIndex((row) => row.expiration === data.expiration) ?? -1;
     const next = data?.expirations[place + by];
-    if (place >= 0 && next) onWrite({ expiration: next.expiration });
+    if (place >= 0 && next) onWrite({ expiration: next.expiration, strike: null });
   };
   useKeys(
     Object.fromEntries(
@@ -57,7 +59,7 @@ export function ChainPart({
             aria-selected={row.expiration === data.expiration}
             className={row.monthly ? "monthly" : undefined}
             title={`${row.days} days${row.monthly ? ", monthly" : ""}${row.earnings_inside ? ", earnings inside" : ""}`}
-            onClick={() => onWrite({ expiration: row.expiration })}
+            onClick={() => onWrite({ expiration: row.expiration, strike: null })}
           >
             {date(row.expiration, row.days > 300)}
             {row.earnings_inside && <abbr title="Earnings are reported before it"> E</abbr>}
@@ -105,7 +107,7 @@ export function ChainPart({
           <p>No strikes to show: {data.reason}. What was read of it, its surface, is under Volatility.</p>
         </Empty>
       ) : (
-        <Strikes key={data.expiration} data={data} />
+        <Strikes key={data.expiration} data={data} asked={asked} />
       )}
     </div>
   );
@@ -125,19 +127,22 @@ const SIDE: [string, string][] = [
   ["Ask", "$"],
 ];
 
-function Strikes({ data }: { data: Data }) {
+function Strikes({ data, asked }: { data: Data; asked: number | null }) {
   const body = useRef<HTMLTableSectionElement>(null);
   const middle = data.rows.reduce(
     (best, row, i) =>
       Math.abs(row.strike - data.spot) < Math.abs((data.rows[best]?.strike ?? 0) - data.spot) ? i : best,
     0,
   );
+  const chosen = data.rows.findIndex((row) => row.strike === asked);
+  const start = chosen < 0 ? middle : chosen;
   useEffect(() => {
     // Within its own box: scrolling into view would move the frame as well.
-    const row = body.current?.rows[middle];
+    const row = body.current?.rows[start];
     const box = body.current?.closest<HTMLElement>(".chain-table");
     if (row && box) box.scrollTop = row.offsetTop - box.clientHeight / 2;
-  }, [middle]);
+    if (chosen >= 0) row?.focus({ preventScroll: true });
+  }, [start, chosen]);
   const walk = (event: KeyboardEvent<HTMLTableRowElement>) => {
     const by = { ArrowDown: 1, ArrowUp: -1, PageDown: 10, PageUp: -10 }[event.key];
     const rows = body.current?.rows;
@@ -181,12 +186,13 @@ function Strikes({ data }: { data: Data }) {
           {data.rows.map((row, i) => (
             <tr
               key={row.strike}
-              tabIndex={i === middle ? 0 : -1}
+              tabIndex={i === start ? 0 : -1}
               onKeyDown={walk}
               className={[
                 edges.includes(i) ? "edge" : "",
                 row.strike < data.spot ? "call-in" : "put-in",
                 i === middle ? "at-money" : "",
+                i === chosen ? "chosen" : "",
               ].join(" ")}
             >
               <Side contract={row.call} />

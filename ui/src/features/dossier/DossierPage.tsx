@@ -16,6 +16,7 @@ import { MovesTable } from "./MovesTable";
 import { OverTime } from "./OverTime";
 import { PositioningPart } from "./PositioningPart";
 import { Standing } from "./Standing";
+import { TapePart } from "./TapePart";
 import { TermStructure } from "./TermStructure";
 import { VolatilityPart } from "./VolatilityPart";
 import { VolatilityYear } from "./VolatilityYear";
@@ -26,6 +27,7 @@ const VIEWS = [
   ["moves", "Expected move"],
   ["positioning", "Positioning"],
   ["chain", "Chain"],
+  ["tape", "Tape"],
 ] as const;
 type View = (typeof VIEWS)[number][0];
 
@@ -88,6 +90,8 @@ export default function DossierPage() {
         <PositioningPart symbol={data.symbol} at={at} params={params} onWrite={write} />
       ) : view === "chain" ? (
         <ChainPart symbol={data.symbol} at={at} params={params} onWrite={write} />
+      ) : view === "tape" ? (
+        <TapePart symbol={data.symbol} at={at} params={params} onWrite={write} />
       ) : (
         <div className="dossier-body">
           <div className="dossier-column">

@@ -73,6 +73,7 @@ export type OverTimeRequest = NonNullable<
 export type PositioningRequest = NonNullable<
   operations["dossier_read_positioning_positioning__path_symbol__get"]["parameters"]["query"]
 >;
+export type TapeRequest = NonNullable<operations["dossier_read_tape_tape__path_symbol__get"]["parameters"]["query"]>;
 export type Why = Schemas["Why"];
 export type ScreenReply = Schemas["ScreenReply"];
 export type RuleReport = Schemas["RuleReport"];
@@ -127,6 +128,8 @@ export const api = {
     unwrap(client.GET("/api/dossier/expected-move/{symbol}", { params: { path: { symbol }, query }, signal })),
   positioning: (symbol: string, query: PositioningRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/dossier/positioning/{symbol}", { params: { path: { symbol }, query }, signal })),
+  tape: (symbol: string, query: TapeRequest, signal: AbortSignal) =>
+    unwrap(client.GET("/api/dossier/tape/{symbol}", { params: { path: { symbol }, query }, signal })),
   chain: (symbol: string, expiration: string | null, at: AsOfRequest, signal: AbortSignal) =>
     unwrap(
       client.GET("/api/dossier/chain/{symbol}", {

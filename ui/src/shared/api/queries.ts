@@ -21,6 +21,7 @@ import {
   type Schemas,
   type ScreenDraft,
   type ScreenRequest,
+  type TapeRequest,
   type Why,
 } from "./client";
 
@@ -227,6 +228,16 @@ export const usePositioning = (symbol: string, query: PositioningRequest) => {
   return useQuery({
     queryKey: ["positioning", version, symbol, query],
     queryFn: ({ signal }) => api.positioning(symbol, query, signal),
+    placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
+  });
+};
+
+/** While another session of the same name's trades is on its way, the last one is shown. */
+export const useTape = (symbol: string, query: TapeRequest) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["tape", version, symbol, query],
+    queryFn: ({ signal }) => api.tape(symbol, query, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
 };

@@ -193,6 +193,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/dossier/tape/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One name's option trades of a session. */
+        get: operations["dossier_read_tape_tape__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/dossier/volatility/{symbol}": {
         parameters: {
             query?: never;
@@ -1044,6 +1061,40 @@ export interface components {
              */
             width_pct: number | null;
         };
+        /**
+         * ContractTotal
+         * @description What traded of one contract.
+         */
+        ContractTotal: {
+            /** Ask Share Pct */
+            ask_share_pct: number | null;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Is Call */
+            is_call: boolean;
+            /** Open Interest */
+            open_interest: number;
+            /**
+             * Opened
+             * @description Open interest of the next morning less that of this one; missing until it is known
+             */
+            opened: number | null;
+            /** Opened Pct */
+            opened_pct: number | null;
+            /** Premium */
+            premium: number;
+            /** Small Base */
+            small_base: boolean;
+            /** Strike */
+            strike: number;
+            /** Tickets */
+            tickets: number;
+            /** Volume */
+            volume: number;
+        };
         /** CorrelationRequest */
         CorrelationRequest: {
             /**
@@ -1446,6 +1497,24 @@ export interface components {
             start: string;
             /** Upper */
             upper: number[];
+        };
+        /** Fill */
+        Fill: {
+            /** Ask */
+            ask: number | null;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Bid */
+            bid: number | null;
+            /** Contracts */
+            contracts: number;
+            /** Price */
+            price: number;
+            /** Venue */
+            venue: string;
         };
         /**
          * Followed
@@ -2048,6 +2117,27 @@ export interface components {
             /** Metrics */
             metrics: components["schemas"]["OwnMetric"][];
         };
+        /** PackageRow */
+        PackageRow: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Form */
+            form: string;
+            /** Lean */
+            lean: number;
+            /** Legs */
+            legs: string[];
+            /**
+             * Premium
+             * @description Paid less received, all legs; negative for a credit
+             */
+            premium: number;
+            /** Units */
+            units: number;
+        };
         /**
          * PastCycle
          * @description A cycle that is over, in percent of its anchor.
@@ -2327,6 +2417,31 @@ export interface components {
             reason: string | null;
             /** Spots */
             spots: number[];
+        };
+        /**
+         * Quarter
+         * @description A quarter of an hour: premium by right and side, and the share equivalent of what leans.
+         */
+        Quarter: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Call Ask */
+            call_ask: number;
+            /** Call Bid */
+            call_bid: number;
+            /** Call Mid */
+            call_mid: number;
+            /** Put Ask */
+            put_ask: number;
+            /** Put Bid */
+            put_bid: number;
+            /** Put Mid */
+            put_mid: number;
+            /** Shares */
+            shares: number;
         };
         /**
          * Range
@@ -2981,6 +3096,112 @@ export interface components {
             strike: number;
         };
         /**
+         * TapeView
+         * @description One name's tape of a session.
+         */
+        TapeView: {
+            /**
+             * Contracts
+             * @description The busiest by premium
+             * @default []
+             */
+            contracts: components["schemas"]["ContractTotal"][];
+            /**
+             * Contracts Total
+             * @default 0
+             */
+            contracts_total: number;
+            /**
+             * Doubts
+             * @description What was wrong with fills, each with how many
+             * @default []
+             */
+            doubts: string[];
+            /**
+             * Lean Shares
+             * @description Share equivalent of all tickets with a known side
+             * @default 0
+             */
+            lean_shares: number;
+            /**
+             * Lean Shares Pct
+             * @description The same in percent of the average volume of 50 sessions
+             * @default null
+             */
+            lean_shares_pct: number | null;
+            /**
+             * Left Out
+             * @default 0
+             */
+            left_out: number;
+            /** Minutes */
+            minutes: string[];
+            /**
+             * Next Known
+             * @description Whether the open interest of the morning after is known
+             */
+            next_known: boolean;
+            /** One Day Move */
+            one_day_move: number | null;
+            /**
+             * Packages
+             * @default []
+             */
+            packages: components["schemas"]["PackageRow"][];
+            /**
+             * Packages Total
+             * @default 0
+             */
+            packages_total: number;
+            /**
+             * Premium
+             * @default 0
+             */
+            premium: number;
+            /** Price */
+            price: number;
+            /** Prices */
+            prices: (number | null)[];
+            /**
+             * Quarters
+             * @default []
+             */
+            quarters: components["schemas"]["Quarter"][];
+            /**
+             * Reason
+             * @default null
+             */
+            reason: string | null;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /**
+             * Sessions
+             * @description Those of which trades are kept, up to the as-of session
+             */
+            sessions: string[];
+            /** Symbol */
+            symbol: string;
+            /**
+             * Tickets
+             * @description The largest by premium
+             * @default []
+             */
+            tickets: components["schemas"]["TicketRow"][];
+            /**
+             * Tickets Total
+             * @default 0
+             */
+            tickets_total: number;
+            /**
+             * Upto
+             * Format: date-time
+             */
+            upto: string;
+        };
+        /**
          * TargetAsked
          * @description A price to touch: the edge of the month's or week's expected move on the side price is on, by the cycle's end; or so many
          *     expected moves up or down within some sessions.
@@ -3049,6 +3270,84 @@ export interface components {
              * @description Constant maturity, percent points
              */
             vol: number | null;
+        };
+        /**
+         * TicketRow
+         * @description One ticket; percent where a unit is told so.
+         */
+        TicketRow: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Away Pct
+             * @description Strike over the price of the stock - 1, positive out of the money
+             */
+            away_pct: number | null;
+            /** Contracts */
+            contracts: number;
+            /** Days */
+            days: number;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Fill Count */
+            fill_count: number;
+            /**
+             * Fills
+             * @description At most 60
+             */
+            fills: components["schemas"]["Fill"][];
+            /** Is Call */
+            is_call: boolean;
+            /** Kind */
+            kind: string;
+            /** Lean */
+            lean: number;
+            /** Opening */
+            opening: string;
+            /**
+             * Package
+             * @description Place in the packages
+             */
+            package: number | null;
+            /** Premium */
+            premium: number;
+            /** Price */
+            price: number;
+            /**
+             * Roll
+             * @description The other side of the roll, in words
+             */
+            roll: string | null;
+            /**
+             * Seconds
+             * @description From the first fill to the last
+             */
+            seconds: number;
+            /**
+             * Shares
+             * @description Share equivalent, signed; missing where the side is not known
+             */
+            shares: number | null;
+            /**
+             * Side
+             * @description +1 on the ask side, -1 on the bid side, 0 nobody knows
+             */
+            side: number;
+            /**
+             * Since
+             * @description Price now less price then in one-day expected moves, signed by the lean
+             */
+            since: number | null;
+            /** Spot */
+            spot: number;
+            /** Strike */
+            strike: number;
         };
         /**
          * Tie
@@ -4425,6 +4724,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PositioningView"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dossier_read_tape_tape__path_symbol__get: {
+        parameters: {
+            query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
+                /** @description One whose trades are kept; the as-of session when left out */
+                session?: string | null;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TapeView"];
                 };
             };
             /** @description Forbidden */
