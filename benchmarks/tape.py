@@ -24,10 +24,14 @@ FILLS, CONTRACTS, NAMES, SESSIONS = 5_000_000, 400_000, 6_000, 60
 
 def main() -> None:
     rng = np.random.default_rng(3)
-    # As on a real tape: a hundredth of the contracts has more than half of the fills.
+    # As on a real tape: a hundredth of the contracts has more than half of the fills, and one decision in ten is several fills.
     busy = np.cumsum(np.exp(2.6 * rng.normal(size=CONTRACTS)))
-    contract = np.searchsorted(busy, rng.uniform(0, busy[-1], FILLS))
-    time = np.sort(rng.integers(0, 23_400_000, FILLS)) * 1_000_000
+    fills = np.where(rng.random(FILLS) < 0.1, rng.integers(2, 7, FILLS), 1)
+    fills = fills[: int(np.searchsorted(np.cumsum(fills), FILLS)) + 1]
+    contract = np.repeat(np.searchsorted(busy, rng.uniform(0, busy[-1], fills.size)), fills)[:FILLS]
+    time = np.repeat(rng.integers(0, 23_400_000, fills.size), fills)[:FILLS] + rng.integers(0, 300, FILLS)
+    order = np.argsort(time, kind="stable")
+    time, contract = time[order] * 1_000_000, contract[order]
     bid = np.round(rng.gamma(2.0, 2.0, FILLS), 2)
     ask = np.round(bid + 0.05 + rng.gamma(1.0, 0.1, FILLS), 2)
     price = np.where(rng.random(FILLS) < 0.5, ask, bid)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.compiled import njit
 from flinch.core.flow.sides import Sides
+from flinch.core.flow.tickets import small_keys
 
 PACKAGE_NANOSECONDS = 100_000_000
 """Legs of a package begin at most so long after the first of them."""
@@ -72,19 +73,11 @@ def find_packages(legs: Legs) -> Packages:
         When tickets are not in order of time.
     """
     _require_order(legs.first)
-    size = legs.first.size
+    size, name = legs.first.size, small_keys(legs.name)
     of_ticket = np.full(size, -1, np.int64)
     form, count, units = np.empty(size, np.int8), np.empty(size, np.int64), np.empty(size, np.int64)
-    # Name after name, so that what lies beside each other is looked at together.
-    order = np.argsort(legs.name, kind="stable")
-    first_leg = np.empty(size, np.int64)
-    total = _find(_taken(legs, order), of_ticket, form, count, units, first_leg)
-    of_ticket[order], first_leg[:total] = of_ticket.copy(), order[first_leg[:total]]
-    # Numbered in order of time, whichever name.
-    place = np.argsort(first_leg[:total], kind="stable")
-    number = np.empty(total + 1, np.int64)
-    number[place], number[total] = np.arange(total), -1
-    return Packages(number[of_ticket], form[place], count[place], units[place])
+    total = _find(_next_alike(name, int(name.max(initial=-1)) + 1), legs, of_ticket, form, count, units)
+    return Packages(of_ticket, form[:total], count[:total], units[:total])
 
 
 def find_rolls(legs: Legs, open_interest: FloatArray, package: IntArray) -> IntArray:
@@ -111,26 +104,10 @@ def find_rolls(legs: Legs, open_interest: FloatArray, package: IntArray) -> IntA
         When tickets are not in order of time.
     """
     _require_order(legs.first)
+    key = 2 * small_keys(legs.name) + legs.is_call
     other = np.full(legs.first.size, -1, np.int64)
-    order = np.argsort(2 * legs.name + legs.is_call, kind="stable")
-    _roll(_taken(legs, order), np.asarray(open_interest, np.float64)[order], package[order], other)
-    out = np.empty_like(other)
-    out[order] = np.where(other >= 0, order[other], -1)
-    return out
-
-
-def _taken(legs: Legs, rows: IntArray) -> Legs:
-    return Legs(
-        name=legs.name[rows],
-        first=legs.first[rows],
-        contract=legs.contract[rows],
-        side=legs.side[rows],
-        contracts=legs.contracts[rows],
-        is_call=legs.is_call[rows],
-        strike=legs.strike[rows],
-        expiration=legs.expiration[rows],
-        flagged=legs.flagged[rows],
-    )
+    _roll(int(key.max(initial=-1)) + 1, key, legs, np.ascontiguousarray(open_interest, np.float64), package, other)
+    return other
 
 
 def _require_order(first: IntArray) -> None:
@@ -139,19 +116,27 @@ def _require_order(first: IntArray) -> None:
 
 
 @njit(cache=True, nogil=True)
+def _next_alike(keys: IntArray, count: int) -> IntArray:
+    """Of each ticket the next one with its key, -1 for the last."""
+    later, out = np.full(count, -1), np.empty(keys.size, np.int64)
+    for i in range(keys.size - 1, -1, -1):
+        out[i], later[keys[i]] = later[keys[i]], i
+    return out
+
+
+@njit(cache=True, nogil=True)
 def _find(
-    legs: Legs, of_ticket: IntArray, form: NDArray[np.int8], count: IntArray, units: IntArray, first_leg: IntArray
+    after: IntArray, legs: Legs, of_ticket: IntArray, form: NDArray[np.int8], count: IntArray, units: IntArray
 ) -> int:
     total = 0
     near, chosen = np.empty(_MOST_BESIDE, np.int64), np.empty(_MOST_BESIDE, np.int64)
     for i in range(legs.name.size):
         if of_ticket[i] >= 0:
             continue
-        beside = _beside(i, legs, of_ticket, near)
+        beside = _beside(i, after, legs, of_ticket, near)
         size = _choose(legs, near, beside, chosen) if beside > 1 else 1
         if size < 2:
             continue
-        first_leg[total] = i
         count[total] = size
         units[total] = _fewest(legs, chosen, size)
         form[total] = _form(legs, chosen, size)
@@ -162,18 +147,18 @@ def _find(
 
 
 @njit(cache=True, nogil=True)
-def _beside(i: int, legs: Legs, of_ticket: IntArray, near: IntArray) -> int:
+def _beside(i: int, after: IntArray, legs: Legs, of_ticket: IntArray, near: IntArray) -> int:
     """The ticket and those of its name, in other contracts each, that begin soon after it and are in no package; how many."""
     near[0], size = i, 1
-    for j in range(i + 1, legs.name.size):
-        if legs.name[j] != legs.name[i] or legs.first[j] - legs.first[i] > PACKAGE_NANOSECONDS or size == near.size:
-            break
+    j = after[i]
+    while j >= 0 and legs.first[j] - legs.first[i] <= PACKAGE_NANOSECONDS and size < near.size:
         other = of_ticket[j] < 0 and legs.flagged[j] == legs.flagged[i]
         for k in range(size):
             other = other and legs.contract[near[k]] != legs.contract[j]
         if other:
             near[size] = j
             size += 1
+        j = after[j]
     return size
 
 
@@ -302,23 +287,19 @@ def _four(legs: Legs, chosen: IntArray) -> int:
 
 
 @njit(cache=True, nogil=True)
-def _roll(legs: Legs, open_interest: FloatArray, package: IntArray, other: IntArray) -> None:
-    for i in range(legs.name.size):
+def _roll(keys: int, key: IntArray, legs: Legs, open_interest: FloatArray, package: IntArray, other: IntArray) -> None:
+    newest, before = np.full(keys, -1), np.empty(key.size, np.int64)
+    for i in range(key.size):
+        before[i], newest[key[i]] = newest[key[i]], i
         if legs.side[i] == 0 or package[i] >= 0:
             continue
-        for j in range(i - 1, -1, -1):
-            alike = legs.name[j] == legs.name[i] and legs.is_call[j] == legs.is_call[i]
-            if not alike or legs.first[i] - legs.first[j] > ROLL_NANOSECONDS:
-                break
-            if (
-                package[j] >= 0
-                or other[j] >= 0
-                or legs.side[j] != -legs.side[i]
-                or legs.contract[j] == legs.contract[i]
-            ):
-                continue
-            small, large = min(legs.contracts[i], legs.contracts[j]), max(legs.contracts[i], legs.contracts[j])
-            sold = i if legs.side[i] < 0 else j
-            if large <= 2 * small and legs.contracts[sold] <= open_interest[sold]:
-                other[i], other[j] = j, i
-                break
+        j = before[i]
+        while j >= 0 and legs.first[i] - legs.first[j] <= ROLL_NANOSECONDS:
+            opposite = legs.side[j] == -legs.side[i] and legs.contract[j] != legs.contract[i]
+            if opposite and package[j] < 0 and other[j] < 0:
+                small, large = min(legs.contracts[i], legs.contracts[j]), max(legs.contracts[i], legs.contracts[j])
+                sold = i if legs.side[i] < 0 else j
+                if large <= 2 * small and legs.contracts[sold] <= open_interest[sold]:
+                    other[i], other[j] = j, i
+                    break
+            j = before[j]

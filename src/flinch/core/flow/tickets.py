@@ -86,7 +86,7 @@ def make_tickets(
     if size and (np.diff(time) < 0).any():
         place = int(np.flatnonzero(np.diff(time) < 0)[0]) + 1
         raise ValueError(f"fills must be in order of time; the one at {place} comes before the one ahead of it")
-    keys = _keys(contract, side)
+    keys = 3 * small_keys(contract) + (side + 1)
     fills = _Fills(
         np.ascontiguousarray(time, np.int64),
         keys,
@@ -134,11 +134,11 @@ def _empty_runs(size: int) -> _Runs:
     return _Runs(key, first, last, fills, np.empty(size, np.int16), np.empty(size), several_venues, several_prices)
 
 
-def _keys(contract: IntArray, side: Sides) -> IntArray:
-    """A small number for every contract and side: of the contract itself where those are small, else of its rank."""
-    if contract.size and (contract.min() < 0 or contract.max() > 4 * contract.size + 1_000_000):
-        contract = np.unique(contract, return_inverse=True)[1].astype(np.int64)
-    return 3 * contract + (side + 1)
+def small_keys(keys: IntArray) -> IntArray:
+    """Keys as places in an array: themselves where they are small, else their ranks."""
+    if keys.size and (keys.min() < 0 or keys.max() > 4 * keys.size + 1_000_000):
+        return np.unique(keys, return_inverse=True)[1].astype(np.int64)
+    return np.ascontiguousarray(keys, np.int64)
 
 
 @njit(cache=True, nogil=True)
@@ -181,7 +181,15 @@ def _make_groups(runs: _Runs, size: int, keys: int, ticket: IntArray, kind: Side
             continue
         before, at = -1, newest[runs.key[r]]
         while at >= 0 and runs.venue[at] != runs.venue[r]:
-            before, at = at, beside[at]
+            if runs.first[r] - runs.last[at] > GROUP_NANOSECONDS:
+                # Nothing can follow it any more.
+                if before >= 0:
+                    beside[before] = beside[at]
+                else:
+                    newest[runs.key[r]] = beside[at]
+            else:
+                before = at
+            at = beside[at]
         if at >= 0:
             beside[r] = beside[at]
             if runs.first[r] - runs.last[at] <= GROUP_NANOSECONDS and runs.price[r] == runs.price[at]:
