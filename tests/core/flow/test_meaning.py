@@ -93,6 +93,12 @@ def test_novelty_by_hand():
     assert seen.first.tolist() == [False, False, True, False, True]
 
 
+def test_the_second_ticket_of_a_size_in_one_session_is_nothing_new():
+    seen = novelty(np.array([700.0, 700.0, 700.5]), np.zeros(3, np.int64), np.array([[500.0, 600.0]]))
+    assert seen.sessions.tolist() == [2, 0, 2]
+    assert seen.first.tolist() == [True, False, True]
+
+
 def test_size_is_a_rank_among_sixty_sessions():
     largest = np.concatenate([[1e9] * 5, np.arange(1.0, 61.0)])[None, :]
     ranks = size_rank(np.array([1.0, 30.5, 61.0]), np.zeros(3, np.int64), largest)

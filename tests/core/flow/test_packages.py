@@ -142,6 +142,7 @@ def test_a_roll_sells_one_contract_and_buys_another():
     assert rolls(sold, bought, interest=299) == [-1, -1], "more than was open cannot have been held"
     assert rolls(sold, bought, interest=float("nan")) == [-1, -1]
     assert rolls(sold, bought, package=[0, -1]) == [-1, -1], "legs of packages are judged with those"
+    assert rolls(sold, bought, package=[-1, 0]) == [-1, -1]
     other_name = legs(sold, bought)._replace(name=np.array([0, 1]))
     assert find_rolls(other_name, np.full(2, 1000.0), np.full(2, -1)).tolist() == [-1, -1]
 

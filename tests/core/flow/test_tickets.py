@@ -119,6 +119,8 @@ def test_a_split_has_three_fills_of_one_venue_and_price():
     assert one_contract([0, 0, 0], [1, 1, 1], [1.0, 1.05, 1.0]) == ["single"], "a run of several prices is one ticket"
     assert one_contract(at, [1, 2, 1]) == ["single"] * 3
     assert one_contract(at, [1, 1, 1], [1.0, 1.0, 1.05]) == ["single"] * 3
+    five = [i * SECOND for i in range(5)]
+    assert one_contract(five, [1, 2, 2, 1, 2]) == ["single", "split", "single"], "each venue has a group of its own"
     assert one_contract([*at, 3 * SECOND], [1, 2, 1, 1]) == ["split", "single"], (
         "another venue between does not part them"
     )
@@ -168,7 +170,7 @@ def test_sides_of_the_quote():
     for price, bid, ask, side in (
         (1.10, 1.00, 1.10, 1), (1.20, 1.00, 1.10, 1), (1.00, 1.00, 1.10, -1), (0.95, 1.00, 1.10, -1),
         (1.06, 1.00, 1.10, 1), (1.04, 1.00, 1.10, -1), (1.05, 1.00, 1.10, 0),
-        (1.05, 1.10, 1.00, 0), (1.05, nan, 1.10, 0), (1.05, 1.00, nan, 0), (nan, 1.00, 1.10, 0),
+        (1.05, 1.10, 1.00, 0), (1.08, 1.10, 1.00, 0), (1.05, nan, 1.10, 0), (1.05, 1.00, nan, 0), (nan, 1.00, 1.10, 0),
         (1.00, 1.00, 1.00, 0), (1.01, 1.00, 1.00, 1), (0.99, 1.00, 1.00, -1), (0.05, 0.0, 0.05, 1), (0.0, 0.0, 0.05, -1),
     ):  # fmt: skip
         assert trade_side(np.array([price]), np.array([bid]), np.array([ask]))[0] == side, (price, bid, ask)
