@@ -91,7 +91,9 @@ function Says({ data, onWrite }: { data: Data; onWrite: Write }) {
             <span className="muted">
               {" "}
               Of the fills {data.doubts.join(", ")}
-              {data.left_out > 0 && `; ${number(data.left_out)} of them do not count`}.
+              {data.left_out > 0 &&
+                `; ${number(data.left_out)} of them ${data.left_out === 1 ? "does" : "do"} not count`}
+              .
             </span>
           )}
         </p>
