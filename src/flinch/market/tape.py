@@ -173,6 +173,15 @@ def read_name_tape(view: View, row: int, session: int) -> NameTape | None:
     )
 
 
+def compile_tape() -> None:
+    """Compile what puts fills together, by two of them; what is compiled is kept for the next process."""
+    contract, side, one = np.arange(2), np.array([1, -1], np.int8), np.ones(2, np.int64)
+    tickets, _ = make_tickets(0 * one, contract, side, np.zeros(2, np.int16), np.ones(2), one)
+    no = np.zeros(2, np.bool_)
+    legs = Legs(0 * one, tickets.first, contract, side, one, no, np.ones(2), one, no)
+    find_rolls(legs, np.ones(2), find_packages(legs).of_ticket)
+
+
 def clean(told: pl.DataFrame, contracts: pl.DataFrame) -> tuple[pl.DataFrame, Doubts]:
     """The fills that count, in order of time, with the row of their contract; and what was wrong with those told."""
     at = told["at"].to_numpy()

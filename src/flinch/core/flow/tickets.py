@@ -80,20 +80,21 @@ def make_tickets(
     3. Every run left is one ticket: a block when it is one fill of at least 250 contracts or 250,000 premium, else single.
     """
     size = time.size
-    contract, side = np.ascontiguousarray(contract, np.int64), np.ascontiguousarray(side, np.int8)
+    contract, side = np.require(contract, np.int64, ["C", "W"]), np.require(side, np.int8, ["C", "W"])
     if any(np.shape(column) != (size,) for column in (time, contract, side, venue, price, contracts)):
         raise ValueError("every column of the fills must have the same length")
     if size and (np.diff(time) < 0).any():
         place = int(np.flatnonzero(np.diff(time) < 0)[0]) + 1
         raise ValueError(f"fills must be in order of time; the one at {place} comes before the one ahead of it")
     keys = 3 * small_keys(contract) + (side + 1)
+    # Columns of a table cannot be written to, which compiled code would take for another type.
     fills = _Fills(
-        np.ascontiguousarray(time, np.int64),
+        np.require(time, np.int64, ["C", "W"]),
         keys,
-        np.ascontiguousarray(venue, np.int16),
-        np.ascontiguousarray(price, np.float64),
-        np.ascontiguousarray(contracts, np.int64),
-        np.ascontiguousarray(np.broadcast_to(np.asarray(multiplier, np.float64), (size,))),
+        np.require(venue, np.int16, ["C", "W"]),
+        np.require(price, np.float64, ["C", "W"]),
+        np.require(contracts, np.int64, ["C", "W"]),
+        np.require(np.broadcast_to(np.asarray(multiplier, np.float64), (size,)), np.float64, ["C", "W"]),
     )
     run, runs, most = np.empty(size, np.int64), _empty_runs(size), int(keys.max(initial=-1)) + 1
     count = _make_runs(fills, most, run, runs)

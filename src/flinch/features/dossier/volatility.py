@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any
 
 import numpy as np
 import polars as pl
@@ -11,7 +10,7 @@ from pydantic import BaseModel, Field
 
 from flinch.core.arrays import FloatArray
 from flinch.core.moves import report_moves
-from flinch.core.pricing import Exercise, implied_vol, usable_quote
+from flinch.core.pricing import implied_vol, usable_quote
 from flinch.core.rules import percent
 from flinch.core.volatility import (
     HORIZONS,
@@ -173,26 +172,40 @@ def _history(view: View, row: int, estimator: Estimator, window: int) -> Volatil
 def _smiles(view: View, row: int, expiries: list[Expiry]) -> list[Smile]:
     # Without a kept chain a smile is its curve alone.
     chain = read_chain(view.store, view.id(row), view.snapshot.taken_at if view.snapshot else view.as_of)
-    exercise = view.exercise(row)
-    out = []
-    for expiry in expiries:
-        rows = chain.filter(pl.col("expiration") == expiry.expiration)
-        out.append(_smile(view, expiry, rows, view.price(row), exercise))
-    return out
-
-
-def _smile(view: View, expiry: Expiry, rows: pl.DataFrame, spot: float, exercise: Exercise) -> Smile:
-    rate, parameters, years = view.rate, np.array(expiry.svi), expiry.years
-    money = rows.filter(pl.col("is_call") == (pl.col("strike") >= expiry.forward)).sort("strike")
-    strike, is_call = numbers(money["strike"]), money["is_call"].to_numpy()
-    bid, ask = numbers(money["bid"]), numbers(money["ask"])
+    terms = pl.DataFrame(
+        [(e.expiration, e.forward, e.years, e.carry) for e in expiries],
+        schema={"expiration": pl.Date, "forward": pl.Float64, "years": pl.Float64, "carry": pl.Float64},
+        orient="row",
+    )
+    money = (
+        chain.join(terms, on="expiration", maintain_order="left")
+        .filter(pl.col("is_call") == (pl.col("strike") >= pl.col("forward")))
+        .sort("expiration", "strike")
+    )
+    bid, ask, strike, years, carry = (numbers(money[key]) for key in ("bid", "ask", "strike", "years", "carry"))
+    # As the chain does: what each price implies, with early exercise where it is allowed; all at once, over all cores.
     with np.errstate(invalid="ignore", divide="ignore"):
-        # As the chain does: what each price implies, with early exercise where it is allowed.
-        at: dict[str, Any] = {"is_call": is_call, "rate": rate, "dividend_yield": expiry.carry, "exercise": exercise}
-        bid_vol, ask_vol, mid_vol = (
-            percent(implied_vol(price, spot, strike, years, **at)) for price in (bid, ask, 0.5 * (bid + ask))
+        vols: FloatArray = percent(
+            implied_vol(
+                np.stack([bid, ask, 0.5 * (bid + ask)]),
+                view.price(row),
+                strike,
+                years,
+                is_call=money["is_call"].to_numpy(),
+                rate=view.rate,
+                dividend_yield=carry,
+                exercise=view.exercise(row),
+            )
         )
-        used = usable_quote(bid, ask)
+    quoted = money.with_columns(
+        pl.Series("used", usable_quote(bid, ask)),
+        *[pl.Series(key, side) for key, side in zip(("bid_vol", "ask_vol", "mid_vol"), vols, strict=True)],
+    )
+    return [_smile(view, expiry, quoted.filter(pl.col("expiration") == expiry.expiration)) for expiry in expiries]
+
+
+def _smile(view: View, expiry: Expiry, rows: pl.DataFrame) -> Smile:
+    parameters, years, strike = np.array(expiry.svi), expiry.years, numbers(rows["strike"])
     curve = np.linspace(*_shown(expiry, strike), _CURVE_POINTS)
     moneyness = np.log(curve / expiry.forward)
     vols = smile_vol(np.tile(parameters, (curve.size, 1)), np.full(curve.size, years), moneyness)
@@ -209,10 +222,9 @@ def _smile(view: View, expiry: Expiry, rows: pl.DataFrame, spot: float, exercise
         marks=[expiry.forward * float(np.exp(z * deviation)) for z in (-1, 0, 1)],
         quotes=[
             SmileQuote(strike=k, is_call=call, bid=b, ask=a, mid=m, used=u)
-            for k, call, b, a, m, u in zip(
-                strike.tolist(), is_call.tolist(), bid_vol.tolist(), ask_vol.tolist(), mid_vol.tolist(), used.tolist(),
-                strict=True,
-            )
+            for k, call, b, a, m, u in rows.select(
+                "strike", "is_call", "bid_vol", "ask_vol", "mid_vol", "used"
+            ).iter_rows()
         ],
         strikes=curve.tolist(),
         deviations=away.tolist(),
