@@ -15,6 +15,7 @@ import pytest
 from tests.demo_process import PATIENCE, Demo, gone, processes_on
 from tests.kept_market import kept_market
 
+from flinch.demo import CannotStart, Interface
 from flinch.store.local_server import LocalServer, free_port
 
 
@@ -102,3 +103,21 @@ def test_a_port_that_is_none_is_refused(tmp_path: Path, port: str):
     demo = Demo(tmp_path / "flinch", 1, "--port", port)
     assert demo.ended() == 2
     assert "give a number from 1 to 65535" in demo.said or "expected one argument" in demo.said
+
+
+@pytest.mark.parametrize("told", ["built\n", ""])
+def test_serving_waits_for_the_interface_and_says_when_it_cannot_be_built(told: str):
+    reading, writing = os.pipe()
+    pages = Interface(reading)
+    pages.require(0)  # still being built: no reason to stop
+    os.write(writing, told.encode())
+    os.close(writing)
+    if told:
+        pages.require()
+    else:
+        with pytest.raises(CannotStart, match="the interface could not be built"):
+            pages.require()
+
+
+def test_an_interface_that_is_there_is_not_waited_for():
+    Interface(None).require()

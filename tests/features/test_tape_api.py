@@ -34,14 +34,20 @@ def test_premium_by_quarter_adds_up(get):
     ]
     assert sum(sums) == pytest.approx(page["premium"])
     assert len(page["quarters"]) == 26
-    first = page["quarters"][0]
-    at_open = [
-        t["premium"] for t in page["tickets"] if t["at"] < page["quarters"][1]["at"] and t["is_call"] and t["side"] == 1
-    ]
-    if page["tickets_total"] <= 200:
-        assert first["call_ask"] == pytest.approx(sum(at_open))
     assert page["quarters"][-1]["call_ask"] == 0, "the last quarter of an hour has not come yet"
     assert sum(q["shares"] for q in page["quarters"]) == pytest.approx(page["lean_shares"], rel=1e-6)
+
+
+def test_a_quarter_sums_up_the_tickets_that_began_in_it(get):
+    page = get("KELEA")
+    assert page["tickets_total"] == len(page["tickets"]) > 20, "all of them are told"
+    ends = [quarter["at"] for quarter in page["quarters"][1:]] + ["9"]
+    sides = {1: "ask", 0: "mid", -1: "bid"}
+    for quarter, end in zip(page["quarters"], ends, strict=True):
+        mine = [t for t in page["tickets"] if quarter["at"] <= t["at"] < end]
+        for key in ("call_ask", "call_mid", "call_bid", "put_ask", "put_mid", "put_bid"):
+            total = sum(t["premium"] for t in mine if f"{'call' if t['is_call'] else 'put'}_{sides[t['side']]}" == key)
+            assert quarter[key] == pytest.approx(total), (quarter["at"], key)
 
 
 def test_a_ticket_is_told_with_its_fills(get):

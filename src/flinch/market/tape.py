@@ -8,7 +8,7 @@ from dataclasses import dataclass, fields
 import numpy as np
 import polars as pl
 
-from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.arrays import FloatArray, IntArray
 from flinch.core.flow import (
     Legs,
     Packages,
@@ -79,7 +79,6 @@ class NameTape:
     """
 
     fills: pl.DataFrame
-    side: Sides
     ticket: IntArray
     tickets: Tickets
     contracts: pl.DataFrame
@@ -93,7 +92,6 @@ class NameTape:
     shares: FloatArray
     away: FloatArray
     since: FloatArray
-    flagged: BoolArray
     doubts: Doubts
 
 
@@ -150,11 +148,9 @@ def read_name_tape(view: View, row: int, session: int) -> NameTape | None:
     inside = packages.of_ticket >= 0
     lean[inside] = together[packages.of_ticket[inside]]
     so_far = _so_far(tickets, of_fill, contract, size)
-    before = then.previous_close(row)
-    one_day = before * float(then.metric("one_day_move_pct")[row]) / 100
+    one_day = float(then.metric("one_day_move")[row])
     return NameTape(
         fills=fills,
-        side=side,
         ticket=of_fill,
         tickets=tickets,
         contracts=contracts,
@@ -168,7 +164,6 @@ def read_name_tape(view: View, row: int, session: int) -> NameTape | None:
         shares=share_equivalent(tickets.side, delta, tickets.contracts, multiplier),
         away=out_of_the_money(of("strike"), spot, is_call),
         since=since(np.full(spot.size, view.price(row)), spot, np.full(spot.size, one_day), lean),
-        flagged=flagged,
         doubts=doubts,
     )
 
