@@ -32,13 +32,14 @@ from flinch.store.migrate import migrate_market
 _MADE_BY = (
     *[
         f"src/flinch/core/{part}"
-        for part in ("arrays.py", "calendar.py", "rolling.py", "gamma", "moves", "pricing", "volatility")
+        for part in ("arrays.py", "calendar.py", "rolling.py", "flow", "gamma", "moves", "pricing", "volatility")
     ],
     *[
         f"src/flinch/store/{part}"
         for part in ("bulk.py", "market", "owned/migrations", "local_server.py", "migrate.py", "reading.py")
     ],
     *[f"src/flinch/feeds/{part}" for part in ("simulated", "load_simulated.py", "publish.py", "state.py")],
+    "src/flinch/tape.py",
     "src/flinch/demo.py",
     "requirements.lock",
     "tests/kept_market.py",

@@ -28,6 +28,7 @@ ALTERED = (
     f"UPDATE daily_bar SET open = open * 1.5, high = high * 2, close = close * 1.7, volume = 1 WHERE session > '{KEPT}'",
     f"UPDATE volatility_day SET iv7 = 2, iv30 = 1.5, iv_nearest = 3, iv_week = 2, put_25d = 3 WHERE session > '{KEPT}'",
     f"UPDATE option_day SET call_volume = 1, put_open_interest = 7, atm_width = 99 WHERE session > '{KEPT}'",
+    f"UPDATE flow_day SET call_ask_premium = 1e9, largest_put_premium = 1, net_shares = 5, repeats = 99 WHERE session > '{KEPT}'",
     f"UPDATE extended_day SET pre_high = 1, post_last = 1 WHERE session > '{KEPT}'",
     f"UPDATE position SET call_exposure = 1, put_exposure = -9, flip = 1, opened = 1 WHERE taken_at > '{AFTER}'",
     f"DELETE FROM surface_day WHERE session > '{KEPT}'",

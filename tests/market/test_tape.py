@@ -9,9 +9,10 @@ from sqlalchemy import Engine
 
 from flinch.core.flow import CONFIRMED, OPENING
 from flinch.market import View
-from flinch.market.tape import Doubts, clean, read_name_tape
+from flinch.market.tape import read_name_tape, tape_since
 from flinch.store.market.chain import read_chain
 from flinch.store.market.tape import CANCELLED, LATE
+from flinch.tape import Doubts, clean
 
 EXPIRATION = dt.date(2026, 9, 18)
 
@@ -25,7 +26,13 @@ def fill(at: int, **changed) -> dict:
 
 
 LISTED = pl.DataFrame(
-    {"expiration": [EXPIRATION] * 2, "strike": [100.0, 105.0], "is_call": [True, True], "open_interest": [9, 9]}
+    {
+        "name_id": [1] * 2,
+        "expiration": [EXPIRATION] * 2,
+        "strike": [100.0, 105.0],
+        "is_call": [True, True],
+        "open_interest": [9, 9],
+    }
 )
 
 
@@ -97,7 +104,7 @@ def test_since_is_what_price_did_after_the_ticket(market: View):
     assert leaning.size > 10
     for t in leaning[:20]:
         expected = read.lean[t] * (market.price(row) - read.spot[t]) / one_day
-        assert read.since[t] == pytest.approx(expected)
+        assert tape_since(market, row, read)[t] == pytest.approx(expected)
 
 
 def test_next_morning_is_known_only_from_the_next_session_on(market: View):
@@ -132,3 +139,63 @@ def test_volume_so_far_makes_certain_what_must_have_opened(market: View):
 
 def test_a_session_without_trades_is_none(market: View):
     assert read_name_tape(market, market.row("TARNO"), market.last - 30) is None
+
+
+def test_daily_sums_are_those_of_the_tickets_that_the_session_knew(market: View):
+    """Of a session whose next morning is known too: that is not used."""
+    session = market.last - 2
+    for symbol in ("TARNO", "BELUA", "GLUDO"):
+        row = market.row(symbol)
+        read = read_name_tape(market.at(session), row, session)
+        assert read is not None
+        alone = read.packages.of_ticket < 0
+        call = read.contracts["is_call"].to_numpy()[read.tickets.contract]
+        side, premium = read.tickets.side, read.tickets.premium
+        opens = alone & (side > 0) & (read.opening > 0)
+        expected = {
+            "call_ask_premium": premium[alone & call & (side > 0)].sum(),
+            "put_bid_premium": premium[alone & ~call & (side < 0)].sum(),
+            "package_premium": premium[~alone].sum(),
+            "opening_call_premium": premium[opens & call].sum(),
+            "largest_put_premium": premium[alone & ~call].max(initial=0),
+            "tickets": alone.sum(),
+            "net_shares": np.nansum(read.shares),
+        }
+        for key, value in expected.items():
+            assert market.frame.daily[key][row, session] == pytest.approx(float(value), rel=1e-5, abs=1e-2), key
+
+
+def test_sums_before_the_tape_are_like_those_of_it(market: View):
+    """The law that is added up and not kept is the tape's: nothing jumps where the tape begins. Of 500 names together."""
+    companies = market.frame.kind == "stock"
+    for key in (
+        "call_ask_premium",
+        "put_bid_premium",
+        "sweep_premium",
+        "largest_call_premium",
+        "tickets",
+        "ask_contracts",
+    ):
+        sums = market.frame.daily[key][companies]
+        usual, now = np.median(sums[:, -65:-5], axis=1), np.median(sums[:, -5:-1], axis=1)
+        traded = usual > 0
+        ratio = np.exp(np.median(np.log(np.maximum(now[traded], 1.0) / np.maximum(usual[traded], 1.0))))
+        assert 0.75 < ratio < 1.35, (key, ratio)
+
+
+def test_a_few_large_tickets_that_open_knew_something(market: View):
+    """What docs/demo-market.md says is planted: far above what chance gives, from the next open over five sessions."""
+    frame = market.frame
+    opening = frame.daily["opening_call_premium"] + frame.daily["opening_put_premium"]
+    lean = np.sign(frame.daily["opening_call_premium"] - frame.daily["opening_put_premium"])
+    call, put = (
+        sum(frame.daily[f"{right}_{side}_premium"] for side in ("ask", "bid", "mid")) for right in ("call", "put")
+    )
+    end = market.last - 10
+    fired = (opening > 0.4 * (call + put)) & (opening > 30_000) & (frame.kind == "stock")[:, None]
+    ahead = np.full(opening.shape, np.nan)
+    ahead[:, :-5] = np.sign(frame.close[:, 5:] / frame.open[:, 1:-4] - 1)
+    cases = fired[:, 60:end] & np.isfinite(ahead[:, 60:end])
+    along = (ahead[:, 60:end] == lean[:, 60:end])[cases]
+    assert along.size > 500
+    assert along.mean() > 0.5 + 4 * 0.5 / np.sqrt(along.size)

@@ -387,3 +387,41 @@ def sessions_since(happened: IntArray) -> FloatArray:
     yes = np.maximum.accumulate(np.where(happened == 1, sessions, -1), axis=-1)
     unknown = np.maximum.accumulate(np.where(happened == -1, sessions, -1), axis=-1)
     return np.where((yes >= 0) & (unknown < yes), sessions - yes, np.nan)
+
+
+def sessions_since_as_high(values: FloatArray) -> FloatArray:
+    """Sessions since each value was last reached, those without a value not counted.
+
+    Parameters
+    ----------
+    values
+        Shape (..., sessions), NaN where missing.
+
+    Returns
+    -------
+    How many observed sessions lie between each and the newest one before it that was at least as high, that one included; where
+    none was, how many are observed before it. NaN where the value is missing.
+    """
+    rows = np.ascontiguousarray(values, dtype=np.float64).reshape(-1, values.shape[-1])
+    out = np.full(rows.shape, np.nan)
+    _since_as_high(rows, out)
+    return out.reshape(values.shape)
+
+
+@njit(cache=True, nogil=True)
+def _since_as_high(rows: Any, out: Any) -> None:
+    """With a stack of the values that nothing later has reached, each with its number among the observed."""
+    sessions = rows.shape[1]
+    held, number = np.empty(sessions), np.empty(sessions, np.int64)
+    for i in range(rows.shape[0]):
+        height, seen = 0, 0
+        for t in range(sessions):
+            value = rows[i, t]
+            if np.isnan(value):
+                continue
+            while height > 0 and held[height - 1] < value:
+                height -= 1
+            out[i, t] = seen - number[height - 1] if height > 0 else seen
+            held[height], number[height] = value, seen
+            height += 1
+            seen += 1

@@ -15,10 +15,10 @@ from sqlalchemy import Engine
 
 from flinch.core.calendar import CLOSE, EXCHANGE_ZONE
 from flinch.feeds.past_surfaces import past_surfaces
-from flinch.feeds.publish import publish
+from flinch.feeds.publish import publish, publish_flow
 from flinch.feeds.simulated import SimulatedMarket, Simulation
 from flinch.feeds.simulated.calendar import AS_OF, session_opens
-from flinch.feeds.simulated.tape import VENUES
+from flinch.feeds.simulated.tape import TAPE_SESSIONS, VENUES
 from flinch.feeds.state import SIMULATOR_VERSION, SOURCE
 from flinch.store.bulk import empty_market, replace_rows
 from flinch.store.market.chain import chain_rows, stored
@@ -32,6 +32,7 @@ from flinch.store.market.models import (
     Estimate,
     ExchangeSession,
     ExtendedDay,
+    FlowDay,
     Fundamental,
     FundMember,
     MarketBase,
@@ -79,7 +80,7 @@ def load_demo_market(
     progress("publish", 1.0)
 
 
-COMING = "exposure and surfaces of past sessions, earlier chains, minute bars and option trades"
+COMING = "exposure, flow and surfaces of past sessions, earlier chains, minute bars and option trades"
 """What `load_first` leaves to `load_rest`."""
 
 
@@ -132,6 +133,7 @@ def load_rest(engine: Engine, simulation: Simulation, first: SimulatedMarket, pr
     for place in range(1, newest):
         tell("published", (place - 1) / newest)
         publish(engine, market.snapshots[place].taken_at)
+    publish_flow(engine, first.snapshots[-1].taken_at)
     tell("published", 1.0)
     advance(engine, first.snapshots[-1].taken_at, past_changed=True)
 
@@ -214,6 +216,7 @@ def _past_tables(engine: Engine, market: SimulatedMarket, newest: int) -> list[S
     return [
         lambda: replace_rows(engine, MinuteDay, minute_rows(_minutes(market, newest))),
         lambda: replace_rows(engine, TapeDay, tape_rows(_tape(market, newest))),
+        lambda: replace_rows(engine, FlowDay, _by_session(market, _before_tape(market), market.flow)),
         lambda: replace_rows(engine, Venue, pl.DataFrame({"id": range(len(VENUES)), "name": VENUES})),
         lambda: _write_surfaces(engine, market, summarised),
         lambda: replace_rows(engine, Position, _history(market, summarised)),
@@ -312,6 +315,13 @@ def _vols(market: SimulatedMarket) -> dict[str, NDArray[np.float64]]:
 def _before_today(market: SimulatedMarket) -> NDArray[np.bool_]:
     kept = market.traded.copy()
     kept[:, -1] = False
+    return kept
+
+
+def _before_tape(market: SimulatedMarket) -> NDArray[np.bool_]:
+    """Names and sessions whose trades are not kept; what the others came to is left to publish."""
+    kept = market.traded.copy()
+    kept[:, -TAPE_SESSIONS:] = False
     return kept
 
 

@@ -24,17 +24,19 @@ from flinch.store.market.models import (
     SVI_COLUMNS,
     TENORS,
     ExpiryVolatility,
+    FlowDay,
     MarketJob,
     OptionDay,
     Position,
     SurfaceDay,
     VolatilityDay,
 )
-from flinch.store.market.names import multipliers, read_calendar, read_names
+from flinch.store.market.names import multipliers, read_calendar, read_closes, read_names
 from flinch.store.market.state import read_state
 from flinch.store.market.surfaces import NO_QUALITY, PACKED
 from flinch.store.packing import pack_groups
 from flinch.store.reading import dates, numbers
+from flinch.tape import Asked, name_sums, read_session_tape
 
 
 class Reading(NamedTuple):
@@ -87,6 +89,35 @@ def publish(engine: Engine, taken_at: dt.datetime | None = None) -> None:
         _write_positions(engine, reading)
         tell(0.85, "writing the session")
         _write_session(engine, reading, bare)
+    publish_flow(engine, moment)
+
+
+def publish_flow(engine: Engine, taken_at: dt.datetime) -> None:
+    """Write what every name's option trades of a session came to up to a snapshot; nothing when a later one of the session is
+    there, or no trades of it are kept."""
+    state, moment = read_state(engine), taken_at.astimezone(dt.UTC)
+    assert state is not None
+    session = moment.astimezone(EXCHANGE_ZONE).date()
+    if any(s.session == session and s.taken_at > moment for s in read_snapshots(engine)):
+        return
+    names = read_names(engine)
+    ids = names["id"].to_numpy()
+    calendar = read_calendar(engine)
+    before = calendar[calendar < np.datetime64(session, "D")]
+    close = np.full(ids.size, np.nan)
+    if before.size:
+        bars = read_closes(engine, before[-1].astype(object))
+        close[np.searchsorted(ids, bars["name_id"].to_numpy())] = numbers(bars["close"])
+    tape = read_session_tape(
+        engine, Asked(ids, close, multipliers(engine, ids), session, moment, moment, None, moment, state.rate)
+    )
+    if tape is None:
+        return
+    sums = name_sums(tape, ids.size)
+    rows = pl.DataFrame({"session": [session] * ids.size, "name_id": ids}).with_columns(
+        [pl.Series(key, values) for key, values in sums.items()]
+    )
+    replace_rows(engine, FlowDay, rows.join(read_spots(engine, moment).select("name_id"), on="name_id", how="semi"))
 
 
 def compile_publish() -> None:

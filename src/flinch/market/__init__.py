@@ -1,6 +1,6 @@
 """The market in memory: versions of it, and views of them, which are all that pages take."""
 
-from flinch.market.dictionary import PLAIN, BarLength, Dictionary
+from flinch.market.dictionary import PLAIN, PLAIN_TABLES, BarLength, Dictionary, Table
 from flinch.market.frame import MarketFrame, NameFacts, load_frame
 from flinch.market.holder import MarketHolder, MarketNotReady, warm
 from flinch.market.version import Column, Version
@@ -8,6 +8,7 @@ from flinch.market.view import UnknownName, View
 
 __all__ = [
     "PLAIN",
+    "PLAIN_TABLES",
     "BarLength",
     "Column",
     "Dictionary",
@@ -15,6 +16,7 @@ __all__ = [
     "MarketHolder",
     "MarketNotReady",
     "NameFacts",
+    "Table",
     "UnknownName",
     "Version",
     "View",

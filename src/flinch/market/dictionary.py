@@ -5,22 +5,43 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from flinch.core.rules import Expression, Vocabulary, daily_vocabulary, intraday_vocabulary
+from flinch.core.rules import (
+    Expression,
+    RuleError,
+    Vocabulary,
+    daily_vocabulary,
+    intraday_vocabulary,
+    ticket_vocabulary,
+)
 
 BarLength = Literal["day", "60", "15", "5"]
 
 
+Table = Literal["names", "tickets"]
+"""Tables of things that a stack of rules can run on."""
+
+
 @dataclass(frozen=True)
 class Dictionary:
-    """The names that a user's texts may use: the catalogue's and their own metrics."""
+    """The names that a user's texts may use on a table of things: the catalogue's and their own metrics. Only rules on names can
+    be on shorter bars."""
 
     daily: Vocabulary
-    intraday: Vocabulary
+    intraday: Vocabulary | None = None
 
     def read(self, text: str, bars: BarLength = "day") -> Expression:
         """Read a text for bars of a length; raises RuleError."""
-        return (self.daily if bars == "day" else self.intraday).read(text)
+        if bars == "day":
+            return self.daily.read(text)
+        if self.intraday is None:
+            raise RuleError("Rules on tickets use what is daily of their names. Put this rule on daily bars.")
+        return self.intraday.read(text)
+
+    def extended(self, formulas: dict[str, str]) -> Dictionary:
+        """This dictionary and a user's own metrics."""
+        return Dictionary(self.daily.extended(formulas), self.intraday and self.intraday.extended(formulas))
 
 
 PLAIN = Dictionary(daily_vocabulary(), intraday_vocabulary())
-"""The catalogue alone."""
+"""The catalogue alone, for names."""
+PLAIN_TABLES: dict[Table, Dictionary] = {"names": PLAIN, "tickets": Dictionary(ticket_vocabulary())}

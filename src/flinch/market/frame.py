@@ -26,6 +26,7 @@ from flinch.store.market.models import (
     DailyBar,
     EarningsReport,
     ExtendedDay,
+    FlowDay,
     FundMember,
     MarketBase,
     OptionDay,
@@ -227,7 +228,7 @@ class _Reader:
     def _daily_tables(self) -> Iterator[_ReadSessions]:
         """What reads some sessions of each daily table."""
         yield partial(self._table, DailyBar, _BARS)
-        for table in (ExtendedDay, OptionDay, VolatilityDay):
+        for table in (ExtendedDay, OptionDay, VolatilityDay, FlowDay):
             yield partial(self._table, table, _fields(table))
         yield self._positions
 

@@ -13,10 +13,10 @@ from flinch.core.rules import METRICS
 from flinch.errors import FlinchError
 from flinch.market.dictionary import PLAIN
 from flinch.market.frame import load_frame
-from flinch.market.tape import compile_tape
 from flinch.market.version import Version
 from flinch.market.view import View
 from flinch.store.market.state import Loaded, read_state
+from flinch.tape import compile_tape
 
 _CHECK_SECONDS = 2.0
 

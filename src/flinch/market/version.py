@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Mapping
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass
+from typing import TypeVar, cast
 
 import numpy as np
 from sqlalchemy import Engine
@@ -13,6 +14,7 @@ from sqlalchemy import Engine
 from flinch.core.arrays import FloatArray
 from flinch.core.rules import (
     METRICS,
+    Categories,
     Node,
     Panel,
     Truth,
@@ -26,18 +28,21 @@ from flinch.market.dictionary import BarLength
 from flinch.market.frame import MarketFrame
 
 _KEPT_COLUMNS = 2_000
+Kept = TypeVar("Kept")
 
 
 @dataclass(frozen=True)
 class Column:
     """One expression for every name at one session, shape (names,).
 
-    `values` are in the expression's unit; a condition is 1 or 0. NaN, or "" in `texts`, where there is no value.
+    `values` are in the expression's unit; a condition is 1 or 0. NaN, or "" in `texts`, where there is no value. Of a table
+    of many things texts come as `categories`.
     """
 
     values: FloatArray
     truth: Truth | None = None
     texts: TextArray | None = None
+    categories: Categories | None = None
 
 
 class Version:
@@ -54,12 +59,35 @@ class Version:
         self._columns: OrderedDict[tuple[str, str, int], Column] = OrderedDict()
         self._reasons: OrderedDict[tuple[str, int], dict[int, str]] = OrderedDict()
         self._lock = threading.Lock()
+        self._kept: OrderedDict[tuple[Hashable, ...], object] = OrderedDict()
+        self._making: dict[tuple[Hashable, ...], threading.Lock] = {}
 
     @property
     def engine(self) -> Engine:
         """The store that the version was read from, for what is read when it is asked for."""
         assert self._engine is not None, "this version was made without a store"
         return self._engine
+
+    # -- what is computed once ---------------------------------------------------------------------------------------------
+
+    def keep(self, key: tuple[Hashable, ...], make: Callable[[], Kept], most: int) -> Kept:
+        """What was made under a key, or what is made now; of keys that begin alike the newest `most` are kept. Who asks for what
+        is being made waits for it."""
+        with self._lock:
+            lock = self._making.setdefault(key, threading.Lock())
+        with lock:
+            with self._lock:
+                if key in self._kept:
+                    self._kept.move_to_end(key)
+                    return cast(Kept, self._kept[key])
+            made = make()
+            with self._lock:
+                self._kept[key] = made
+                alike = [other for other in self._kept if other[0] == key[0]]
+                for other in alike[: max(0, len(alike) - most)]:
+                    del self._kept[other]
+                self._making = {other: held for other, held in self._making.items() if held.locked()}
+            return made
 
     # -- values --------------------------------------------------------------------------------------------------------
 

@@ -7,11 +7,11 @@ from typing import NamedTuple
 import numpy as np
 
 from flinch.core.arrays import FloatArray, IntArray
-from flinch.core.rules import METRICS, Node, RuleError
+from flinch.core.rules import METRICS, TICKETS, Node, RuleError
 from flinch.core.rules.catalogue import Scale
 from flinch.core.rules.evaluate import TextArray
 from flinch.core.rules.nodes import Kind
-from flinch.market import Dictionary, View
+from flinch.market import Dictionary, Table, View
 
 
 class Described(NamedTuple):
@@ -24,6 +24,15 @@ class Described(NamedTuple):
     decimals: int
     kind: Kind
     scale: Scale = "linear"
+
+
+TABLE_METRICS: dict[Table, dict[str, Described]] = {
+    "names": {},
+    "tickets": {
+        key: Described(key, m.label, m.short, m.unit, m.decimals, m.kind, m.scale) for key, m in TICKETS.items()
+    },
+}
+"""What a table of things has beside the metrics of names."""
 
 
 def describe(text: str, own: dict[str, Described], kind: Kind) -> Described:

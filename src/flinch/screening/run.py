@@ -4,13 +4,22 @@ from __future__ import annotations
 
 from contextlib import suppress
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 
 from flinch.core.arrays import BoolArray
-from flinch.core.rules import Expression, RuleError, Rung, ScreenResult, Truth, run_screen
-from flinch.market import Column, Dictionary, View
+from flinch.core.rules import Expression, Node, RuleError, Rung, ScreenResult, Truth, run_screen
+from flinch.market import BarLength, Column, Dictionary
 from flinch.screening.body import RuleBody, StackBody
+
+
+class Readable(Protocol):
+    """A table of things, of which an expression can be read."""
+
+    def column(self, node: Node, bars: BarLength = "day") -> Column:
+        """An expression for every thing."""
+        ...
 
 
 @dataclass(frozen=True)
@@ -64,27 +73,27 @@ def stack_work(dictionary: Dictionary, stack: StackBody) -> int:
     return total
 
 
-def run_stack(view: View, dictionary: Dictionary, stack: StackBody, universe: BoolArray) -> Ran:
+def run_stack(table: Readable, dictionary: Dictionary, stack: StackBody, universe: BoolArray) -> Ran:
     """Read and answer every rule; one that cannot be read cuts nothing and carries its error."""
-    rules = [_run_rule(view, dictionary, body) for body in stack.rules]
+    rules = [_run_rule(table, dictionary, body) for body in stack.rules]
     rungs = rungs_of(stack)
     result = run_screen([rule.truth for rule in rules], rungs, universe)
     return Ran(universe, rules, rungs, result)
 
 
-def _run_rule(view: View, dictionary: Dictionary, body: RuleBody) -> RanRule:
+def _run_rule(table: Readable, dictionary: Dictionary, body: RuleBody) -> RanRule:
     try:
         expression = dictionary.read(body.text, body.bars)
     except RuleError as error:
         return RanRule(body, None, error, None, None)
     shape = expression.shape
-    subject = view.column(shape.node, body.bars) if shape.node is not None else None
+    subject = table.column(shape.node, body.bars) if shape.node is not None else None
     if not body.on or shape.is_open:
         return RanRule(body, expression, None, subject, None)
     if shape.kind == "range" and subject is not None:
         # The number is kept, so that moving an edge compares and computes nothing.
         return RanRule(body, expression, None, subject, _between(subject.values, expression))
-    truth = view.column(expression.node, body.bars).truth
+    truth = table.column(expression.node, body.bars).truth
     return RanRule(body, expression, None, subject, truth)
 
 

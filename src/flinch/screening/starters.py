@@ -215,4 +215,37 @@ STARTERS = [
         "price change_pct move opened opened_above opened_above_share interest_above_share largest_build largest_build_base largest_build_pct peak_interest_distance open_interest",
         "-opened_above_share", "all",
     ),
+    _starter(
+        "calls-lifted", "Calls lifted in middle-sized names", "flow direction",
+        "Companies of middle size in which half as much again as usual went into calls today, most of it on the ask side. Somebody pays up "
+        "where few look. A lean is a fact about trades, not about their owners: what they hedge is not known.",
+        ["1.5e9 <= market_cap <= 8e9", "call_premium >= 50000", "call_premium_ratio >= 1.5", "call_ask_premium > 1.2 * call_bid_premium"],
+        "price change_pct move spent call_premium call_premium_ratio net_lean flow_ask_share outside_call_share largest_call_premium call_novelty iv_change_1 days_to_earnings",
+        "-call_premium_ratio", "stock",
+    ),
+    _starter(
+        "money-that-opens", "Money that must be opening", "flow direction",
+        "Smaller companies in which three times the usual premium bought options that were not open before, nearly all of one right. "
+        "What opens is a new bet or a new hedge; what closes is neither. Look at the evidence in the direction of its lean, from the "
+        "next open, for the close cannot be traded once the day is known.",
+        ["market_cap <= 8e9", "opening_premium >= 20000", "opening_ratio >= 3", "opening_share >= 15", "abs(opening_lean) >= 60"],
+        "price change_pct move spent opening_premium opening_ratio opening_share opening_lean net_lean largest_premium novelty option_volume days_to_earnings",
+        "-opening_ratio", "stock",
+    ),
+    _starter(
+        "first-of-its-size", "First of its size in two months", "flow",
+        "Names in which a ticket traded today that is larger than any of the last two months in calls or in puts. Size alone says little "
+        "of direction. The lean says where it points, and the packages' share whether much of the day was legs of something else.",
+        ["novelty >= 42", "largest_premium >= 10000", "largest_ratio >= 2"],
+        "price change_pct move spent largest_premium largest_ratio call_novelty put_novelty net_lean flow_ask_share package_share iv_change_1 days_to_earnings",
+        "-largest_ratio", "stock",
+    ),
+    _starter(
+        "same-strike-again", "The same strike again and again", "flow",
+        "Names in which one contract was bought at the ask several times today, more often than is usual for them. It may be one order "
+        "cut into pieces, or several people with one idea. The Dossier's tape shows which contract it is, and whether it opens.",
+        ["repeats >= 5", "repeats >= 2 * mean(repeats, 60)", "flow_ask_share >= 50"],
+        "price change_pct move spent repeats flow_ask_share call_ask_premium put_ask_premium net_lean net_shares_pct opening_share iv_change_1 days_to_earnings",
+        "-repeats", "stock",
+    ),
 ]  # fmt: skip

@@ -12,8 +12,8 @@ from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
 from flinch.jobs import Jobs
-from flinch.market import PLAIN, Dictionary, MarketHolder, View
-from flinch.screening.columns import Described
+from flinch.market import PLAIN_TABLES, Dictionary, MarketHolder, Table, View
+from flinch.screening.columns import TABLE_METRICS, Described
 from flinch.store.engine import DatabaseAway
 from flinch.store.owned.kept import OWN_METRICS
 from flinch.store.owned.models import OwnMetric
@@ -87,9 +87,9 @@ def owner() -> int:
     return number
 
 
-def dictionary() -> Dictionary:
-    """What the request's texts may use: the catalogue and the owner's own metrics."""
-    return with_own(own_formulas())
+def dictionary(table: Table = "names") -> Dictionary:
+    """What the request's texts on a table of things may use: the catalogue and the owner's own metrics."""
+    return with_own(own_formulas(), table)
 
 
 def own_formulas() -> tuple[tuple[str, str], ...]:
@@ -97,9 +97,10 @@ def own_formulas() -> tuple[tuple[str, str], ...]:
     return tuple((metric.key, metric.expression) for metric in _own())
 
 
-def own_metrics() -> dict[str, Described]:
-    """The owner's own metrics, by key."""
-    return {m.key: Described(m.key, m.label, m.label[:12], m.unit, m.decimals, "number") for m in _own()}
+def own_metrics(table: Table = "names") -> dict[str, Described]:
+    """What a table of things has beside the metrics of names, and the owner's own metrics, by key."""
+    own = {m.key: Described(m.key, m.label, m.label[:12], m.unit, m.decimals, "number") for m in _own()}
+    return own | TABLE_METRICS[table]
 
 
 def _own() -> list[OwnMetric]:
@@ -114,8 +115,7 @@ def _own() -> list[OwnMetric]:
 
 
 @lru_cache(maxsize=32)
-def with_own(formulas: tuple[tuple[str, str], ...]) -> Dictionary:
+def with_own(formulas: tuple[tuple[str, str], ...], table: Table = "names") -> Dictionary:
     """The catalogue and own metrics (key, expression); kept, so that a text is read once."""
-    if not formulas:
-        return PLAIN
-    return Dictionary(PLAIN.daily.extended(dict(formulas)), PLAIN.intraday.extended(dict(formulas)))
+    plain = PLAIN_TABLES[table]
+    return plain.extended(dict(formulas)) if formulas else plain

@@ -152,6 +152,13 @@ class Plain:
                 return float(t - s)
         return None
 
+    def _sessions_since_as_high(self, args, i, t):
+        now = self._at(args[0], i, t)
+        if now is None:
+            return None
+        earlier = [value for s in range(t - 1, -1, -1) if (value := self._at(args[0], i, s)) is not None]
+        return float(next((count for count, value in enumerate(earlier, 1) if value >= now), len(earlier)))
+
     def _crossed_above(self, args, i, t):
         away = [[self._at(arg, i, s) for arg in args] for s in (t, t - 1)]
         now, before = [None if None in pair else pair[0] - pair[1] for pair in away]

@@ -57,6 +57,8 @@ NUMBERS = {
     "share_of_sessions(iv30 > 2, 5)": [NAN] * 8 + [1, 1],
     "sessions_since(close > 12)": [NAN, NAN, NAN, NAN, 0, 0, 0, NAN, 0, 0],
     "sessions_since(iv30 == 2)": [NAN, NAN, 0, NAN, NAN, NAN, NAN, NAN, NAN, NAN],
+    "sessions_since_as_high(close)": [0, 1, 2, 1, 4, 5, 1, NAN, 7, 8],
+    "sessions_since_as_high(lag(close, 1))": [NAN, 0, 1, 2, 1, 4, 5, 1, NAN, 7],
     "wma(close, 2)": [NAN, 32 / 3, 35 / 3, 34 / 3, 37 / 3, 43 / 3, 43 / 3, NAN, NAN, 52 / 3],
     "ema(close, 2)": [
         NAN,

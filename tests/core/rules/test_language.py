@@ -55,6 +55,7 @@ def numbers(inner):
         st.tuples(two, st.integers(2, 6)).map(lambda x: f"pct_among({x[0][0]}, {x[0][1]}, {x[1]})"),
         st.tuples(condition, windows).map(lambda x: f"share_of_sessions({x[0]}, {x[1]})"),
         condition.map(lambda x: f"sessions_since({x})"),
+        number.map(lambda x: f"sessions_since_as_high({x})"),
         st.tuples(condition, number, number).map(lambda x: f"if_else({x[0]}, {x[1]}, {x[2]})"),
         two.map(lambda x: f"larger({x[0]}, {x[1]})"),
         number.map(lambda x: f"abs({x})"),

@@ -1,5 +1,6 @@
 """The tape: on which side options traded, which fills were one decision, and what such a decision points at."""
 
+from flinch.core.flow.groups import SIDES, Groups, group_tickets
 from flinch.core.flow.meaning import (
     CERTAIN,
     CONFIRMED,
@@ -15,6 +16,7 @@ from flinch.core.flow.meaning import (
 )
 from flinch.core.flow.packages import FORMS, Legs, Packages, find_packages, find_rolls
 from flinch.core.flow.sides import Sides, trade_side
+from flinch.core.flow.sums import REPEATED_PREMIUM, SUMS, Told, day_sums
 from flinch.core.flow.tickets import BLOCK, KINDS, SINGLE, SPLIT, SWEEP, Tickets, make_tickets
 from flinch.core.flow.unusual import Novelty, Parts, ask_shares, novelty, size_rank, unusual, unusual_parts
 
@@ -26,19 +28,26 @@ __all__ = [
     "KINDS",
     "LIKELY",
     "OPENING",
+    "REPEATED_PREMIUM",
+    "SIDES",
     "SINGLE",
     "SPLIT",
+    "SUMS",
     "SWEEP",
     "UNKNOWN",
+    "Groups",
     "Legs",
     "Novelty",
     "Packages",
     "Parts",
     "Sides",
     "Tickets",
+    "Told",
     "ask_shares",
+    "day_sums",
     "find_packages",
     "find_rolls",
+    "group_tickets",
     "make_tickets",
     "novelty",
     "opening",

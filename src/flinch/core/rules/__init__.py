@@ -1,13 +1,23 @@
 """The rule language, the metric catalogue, and what rules do to a universe."""
 
-from flinch.core.rules.catalogue import GROUPS, METRICS, Metric, daily_vocabulary, intraday_vocabulary, percent
+from flinch.core.rules.catalogue import (
+    GROUPS,
+    METRICS,
+    TICKET_GROUPS,
+    TICKETS,
+    Metric,
+    daily_vocabulary,
+    intraday_vocabulary,
+    percent,
+    ticket_vocabulary,
+)
 from flinch.core.rules.distribution import Distribution, distribution, spread
 from flinch.core.rules.errors import RuleError
-from flinch.core.rules.evaluate import Panel, evaluate
+from flinch.core.rules.evaluate import Categories, Panel, evaluate
 from flinch.core.rules.explain import explain
 from flinch.core.rules.functions import FUNCTIONS, Function, Truth
 from flinch.core.rules.language import Expression, Vocabulary, nearest
-from flinch.core.rules.nodes import Node, series_keys
+from flinch.core.rules.nodes import Node, name_parts, series_keys
 from flinch.core.rules.screen import MAX_RULES, Edge, RuleCount, Rung, ScreenResult, aim, aim_among, run_screen
 from flinch.core.rules.shape import Shape
 
@@ -16,6 +26,9 @@ __all__ = [
     "GROUPS",
     "MAX_RULES",
     "METRICS",
+    "TICKETS",
+    "TICKET_GROUPS",
+    "Categories",
     "Distribution",
     "Edge",
     "Expression",
@@ -37,9 +50,11 @@ __all__ = [
     "evaluate",
     "explain",
     "intraday_vocabulary",
+    "name_parts",
     "nearest",
     "percent",
     "run_screen",
     "series_keys",
     "spread",
+    "ticket_vocabulary",
 ]

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
-from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.compiled import njit
 
 BINS = 36
 Scale = Literal["linear", "log"]
@@ -34,10 +35,32 @@ def spread(values: FloatArray, scale: Scale) -> tuple[float, float]:
     return low - pad, high + pad
 
 
-def distribution(values: FloatArray, bounds: tuple[float, float], scale: Scale) -> Distribution:
-    """Histogram of `values` (names,), NaN left out, in 36 bins between `bounds`, evenly spaced on `scale`."""
+def distribution(
+    values: FloatArray, bounds: tuple[float, float], scale: Scale, among: BoolArray | None = None
+) -> Distribution:
+    """Histogram of `values` (things,), NaN left out, in 36 bins between `bounds`, evenly spaced on `scale`.
+
+    Of those `among` alone, when that is given.
+    """
     low, high = bounds
     edges = np.geomspace(low, high, BINS + 1) if scale == "log" and low > 0 else np.linspace(low, high, BINS + 1)
-    clipped = np.clip(values[np.isfinite(values)], low, high)
-    place = np.clip(np.searchsorted(edges, clipped, side="right") - 1, 0, BINS - 1)
-    return Distribution(edges, np.bincount(place, minlength=BINS))
+    counts = np.zeros(BINS, np.int64)
+    chosen = np.ones(values.size, np.bool_) if among is None else among
+    _count(np.ascontiguousarray(values, np.float64), np.require(chosen, requirements="W"), edges, counts)
+    return Distribution(edges, counts)
+
+
+@njit(cache=True, nogil=True)
+def _count(values: Any, among: Any, edges: Any, counts: Any) -> None:
+    bins = counts.size
+    for i in range(values.size):
+        value = values[i]
+        if among[i] and not np.isnan(value):
+            low, high = 0, bins - 1
+            while low < high:
+                middle = (low + high + 1) // 2
+                if value >= edges[middle]:
+                    low = middle
+                else:
+                    high = middle - 1
+            counts[low] += 1

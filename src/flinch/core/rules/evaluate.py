@@ -9,13 +9,31 @@ from typing import Any, cast
 import numpy as np
 from numpy.typing import NDArray
 
-from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.interrupt import checkpoint, in_threads, spend
 from flinch.core.rules.functions import FUNCTIONS, SECONDS_A_UNIT, Truth
 from flinch.core.rules.nodes import WHOLE_HISTORY, Node
 
 TextArray = NDArray[np.str_]
-Value = FloatArray | Truth | TextArray
+
+
+@dataclass(frozen=True)
+class Categories:
+    """Texts of many rows of which there are few: places in `labels`, -1 where missing, shape (rows,)."""
+
+    codes: NDArray[np.int64]
+    labels: tuple[str, ...]
+
+    def __getitem__(self, rows: slice | IntArray | BoolArray) -> Categories:
+        return Categories(self.codes[rows], self.labels)
+
+    def counts(self) -> dict[str, int]:
+        """How many rows have each label, those that none has left out."""
+        counted = np.bincount(self.codes[self.codes >= 0], minlength=len(self.labels)).tolist()
+        return {label: count for label, count in zip(self.labels, counted, strict=True) if count}
+
+
+Value = FloatArray | Truth | TextArray | Categories
 
 # Rows handled together, so that what the rules of a block read stays in the processor's cache; and what a block may hold of
 # parts that are computed once for several rules, so that many long rules do not take more memory than few short ones.
@@ -28,14 +46,16 @@ class Panel:
     """The market as arrays.
 
     `series` have shape (names, sessions), (names, 1) for what never changes or (1, sessions) for what all names share, NaN where
-    missing. `factors` turn the values of some of them into the catalogue's units when they are read, so that they need not be
-    there twice. `texts` have shape (names,), empty where missing.
+    missing.
+    `factors` turn the values of some of them into the catalogue's units when they are read, so that they need not be
+    there twice. `texts` have shape (names,), empty where missing, or are
+    `Categories`.
     """
 
     names: int
     sessions: int
     series: Mapping[str, FloatArray]
-    texts: Mapping[str, TextArray]
+    texts: Mapping[str, Any]
     factors: Mapping[str, float] = field(default_factory=dict)
 
     def only(self, rows: IntArray) -> Panel:
@@ -125,6 +145,8 @@ def _joined(parts: list[Value]) -> Value:
     if isinstance(parts[0], Truth):
         truths = cast(list[Truth], parts)
         return Truth(np.concatenate([t.yes for t in truths]), np.concatenate([t.no for t in truths]))
+    if isinstance(parts[0], Categories):
+        return Categories(np.concatenate([part.codes for part in cast(list[Categories], parts)]), parts[0].labels)
     return np.concatenate(cast(list[FloatArray], parts))
 
 
@@ -159,7 +181,8 @@ class _Run:
         if op == "constant":
             return float(node.settings[0])
         if op == "series":
-            return self._series(str(node.settings[0]), start, end)
+            values = self._series(str(node.settings[0]), start, end)
+            return Truth(values > 0, values == 0) if node.kind == "condition" else values
         if op == "text":
             return self.panel.texts[str(node.settings[0])][self.rows]
         if op in FUNCTIONS:
@@ -172,6 +195,10 @@ class _Run:
             return Truth(met, failed) if op == "and" else Truth(failed, met)
         if op == "not":
             return Truth(parts[0].no, parts[0].yes)
+        if op == "is_one_of" and isinstance(parts[0], Categories):
+            wanted = np.append(np.isin(parts[0].labels, [str(value) for value in node.settings]), False)
+            yes = wanted[parts[0].codes][:, None]
+            return Truth(yes, ~yes & (parts[0].codes >= 0)[:, None])
         if op == "is_one_of":
             yes = np.isin(parts[0], [str(value) for value in node.settings])[:, None]
             return Truth(yes, ~yes & (parts[0] != "")[:, None])

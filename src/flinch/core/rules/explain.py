@@ -71,7 +71,7 @@ class _Why:
             return value.yes | value.no
         if node.kind == "text":
             return np.asarray(value != "", dtype=bool)[:, None]
-        known: BoolArray = np.isfinite(value)
+        known: BoolArray = np.isfinite(np.asarray(value, np.float64))
         return known
 
     def ask(self, node: Node, session: int, rows: IntArray, out: dict[int, str]) -> None:

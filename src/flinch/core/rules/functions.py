@@ -261,6 +261,13 @@ _FUNCTIONS = (
         lambda x, n: rolling.rolling_regression(x, n)[0], _window_reach,
     ),
     Function(
+        "sessions_since_as_high", _HISTORY, (_SERIES,), "number",
+        "Sessions since the value was last at least as high as today's; where it never was, all earlier sessions held. Sessions "
+        "without a value count for nothing.",
+        "sessions_since_as_high(largest_call_premium) >= 40",
+        rolling.sessions_since_as_high, _everything,
+    ),
+    Function(
         "share_of_sessions", _CONDITIONS, (_CONDITION, _window()), "number",
         f"Share of the last sessions in which the condition held, 0 to 1. {_MOST}",
         "share_of_sessions(price_to_book > 0.9, 504) > 0.85",
@@ -478,7 +485,7 @@ COSTS: dict[str, tuple[float, float]] = {
     "lag": (12, 0), "change": (15, 0), "pct_change": (22, 0), "mean": (25, 0.1), "median": (45, 0.75), "std": (46, 0.5),
     "sum": (20, 0.1), "min": (25, 0), "max": (25, 0), "rank_pct": (15, 0.15), "pct_among": (18, 0.08), "range_pct": (40, 0),
     "zscore": (40, 0.4), "slope": (36, 0.35), "share_of_sessions": (46, 0), "any_in": (33, 0), "all_in": (32, 0),
-    "sessions_since": (50, 0), "crossed_above": (14, 0), "crossed_below": (14, 0), "sma": (22, 0.1), "ema": (12, 0),
+    "sessions_since": (50, 0), "sessions_since_as_high": (40, 0), "crossed_above": (14, 0), "crossed_below": (14, 0), "sma": (22, 0.1), "ema": (12, 0),
     "wma": (22, 0.15), "macd": (18, 0), "adx": (110, 0), "rsi": (68, 0), "stochastic": (60, 0.25), "cci": (45, 0.55), "mfi": (110, 0.25),
     "atr": (18, 0), "bollinger_upper": (55, 0.5), "bollinger_lower": (55, 0.5), "keltner_upper": (48, 0), "keltner_lower": (48, 0),
     "channel": (45, 0.4), "hv": (80, 1.3), "hv_ex_earnings": (130, 1.4), "flat_bottom_run": (62, 0), "flat_top_run": (62, 0),

@@ -16,7 +16,7 @@ from rapidfuzz import fuzz, process
 
 from flinch.core.rules.errors import RuleError
 from flinch.core.rules.functions import FUNCTIONS, OPERATION, Function, Parameter, cost_of
-from flinch.core.rules.nodes import Kind, Node, make_node
+from flinch.core.rules.nodes import Kind, Node, make_node, series_keys
 from flinch.core.rules.shape import Shape, find_shape
 
 MAX_TEXT = 1_000
@@ -61,12 +61,17 @@ class Vocabulary:
     """The names that a text may use.
 
     `kinds` gives the kind of every series that is read from the market, `formulas` the text of every metric that is computed
-    from others, `elsewhere` why a known name cannot be used here.
+    from others, `elsewhere` why a known name cannot be used here, `momentary` the series that have one value and no history.
     """
 
     def __init__(
-        self, kinds: Mapping[str, Kind], formulas: Mapping[str, str], elsewhere: Mapping[str, str] | None = None
+        self,
+        kinds: Mapping[str, Kind],
+        formulas: Mapping[str, str],
+        elsewhere: Mapping[str, str] | None = None,
+        momentary: frozenset[str] = frozenset(),
     ) -> None:
+        self.momentary = momentary
         self._kinds = dict(kinds)
         self._formulas = dict(formulas)
         self._elsewhere = dict(elsewhere or {})
@@ -80,7 +85,8 @@ class Vocabulary:
 
     def extended(self, formulas: Mapping[str, str]) -> Vocabulary:
         """This vocabulary and the user's own metrics."""
-        found = Vocabulary(self._kinds, self._formulas | dict(formulas), self._elsewhere)
+        mine = {name: text for name, text in formulas.items() if name not in self._kinds}
+        found = Vocabulary(self._kinds, self._formulas | mine, self._elsewhere, self.momentary)
         # What does not use the user's metrics is the same tree in both.
         found._metrics = {name: node for name, node in self._metrics.items() if name not in formulas}
         return found
@@ -403,6 +409,11 @@ class _Reader:
             extra = next(iter(named))
             raise self._error(named[extra], f"{function.name} has no argument {extra[:30]!r}: {function.signature}.")
         reach, work = function.reach(*settings), cost_of(function.name, settings)
+        if reach and self.vocabulary.momentary and any(series_keys(part) & self.vocabulary.momentary for part in found):
+            raise self._error(
+                node,
+                f"{function.name} looks at earlier sessions, which a ticket does not have. Use it on what its name has.",
+            )
         return self._make(node, function.name, function.result, found, settings, reach=reach, work=work)
 
     def _setting(self, function: Function, parameter: Parameter, argument: ast.expr | None) -> float | str:

@@ -58,3 +58,26 @@ def series_keys(node: Node) -> set[str]:
     if node.op in ("series", "text"):
         return {str(node.settings[0])}
     return set().union(*[series_keys(child) for child in node.children]) if node.children else set()
+
+
+def name_parts(node: Node, own: frozenset[str]) -> tuple[Node, dict[str, Node]]:
+    """An expression over a table of things, and what it asks of the names that they belong to.
+
+    Returns the expression with each part that reads no series of `own` (and any at all) replaced by a series of that part's key,
+    and those parts by key: they are computed once a name, and taken to the things.
+    """
+    parts: dict[str, Node] = {}
+
+    def visit(part: Node) -> Node:
+        keys = series_keys(part)
+        if not keys or (not part.children and keys & own):
+            return part
+        if not keys & own:
+            parts[part.key] = part
+            return make_node("text" if part.kind == "text" else "series", part.kind, settings=(part.key,))
+        own_work = part.work - sum(child.work for child in part.children)
+        return make_node(
+            part.op, part.kind, tuple(visit(child) for child in part.children), part.settings, work=own_work
+        )
+
+    return visit(node), parts

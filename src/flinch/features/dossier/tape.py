@@ -15,9 +15,10 @@ from flinch.core.gamma import interest_change
 from flinch.core.rules import percent
 from flinch.market import View
 from flinch.market.bars import load_day_minutes
-from flinch.market.tape import WORDS, NameTape, read_name_tape
+from flinch.market.tape import read_name_tape, tape_since
 from flinch.store.market.tape import read_tape_sessions, read_venues
 from flinch.store.reading import numbers
+from flinch.tape import WORDS, SessionTape
 from flinch.web import AsOfQuery
 
 TICKETS_SHOWN, CONTRACTS_SHOWN, PACKAGES_SHOWN, FILLS_SHOWN = 200, 60, 40, 60
@@ -166,7 +167,7 @@ def tape(view: View, symbol: str, session: dt.date | None) -> TapeView:
     shares = float(np.nansum(read.shares))
     usual = float(then.metric("avg_volume_50")[row])
     answer.tickets_total = read.tickets.first.size
-    answer.tickets = _ticket_rows(read, chosen, shown, venues)
+    answer.tickets = _ticket_rows(read, tape_since(view, row, read), chosen, shown, venues)
     answer.contracts_total = len(contracts)
     answer.contracts = contracts[:CONTRACTS_SHOWN]
     answer.packages_total = read.packages.form.size
@@ -188,7 +189,9 @@ def _moment(session: dt.date, nanoseconds: int) -> dt.datetime:
     return dt.datetime.combine(session, dt.time(), dt.UTC) + dt.timedelta(microseconds=nanoseconds // 1000)
 
 
-def _ticket_rows(read: NameTape, session: dt.date, shown: np.ndarray, venues: dict[int, str]) -> list[TicketRow]:
+def _ticket_rows(
+    read: SessionTape, gone: np.ndarray, session: dt.date, shown: np.ndarray, venues: dict[int, str]
+) -> list[TicketRow]:
     tickets, contracts = read.tickets, read.contracts
     strikes, rights = contracts["strike"].to_list(), contracts["is_call"].to_list()
     days = contracts["expiration"].to_list()
@@ -217,7 +220,7 @@ def _ticket_rows(read: NameTape, session: dt.date, shown: np.ndarray, venues: di
                 away_pct=percent(float(read.away[t])),
                 lean=int(read.lean[t]),
                 shares=float(read.shares[t]),
-                since=float(read.since[t]),
+                since=float(gone[t]),
                 opening=OPENING[read.opening[t]],
                 package=None if package < 0 else package,
                 roll=None if other < 0 else _rolled(read, t, other),
@@ -242,7 +245,7 @@ def _fills(fills: pl.DataFrame, session: dt.date, venues: dict[int, str]) -> lis
     ]
 
 
-def _rolled(read: NameTape, ticket: int, other: int) -> str:
+def _rolled(read: SessionTape, ticket: int, other: int) -> str:
     """A roll told in words: from which contract to which, and the premium of both."""
     tickets, contracts = read.tickets, read.contracts
     sold, bought = (ticket, other) if tickets.side[ticket] < 0 else (other, ticket)
@@ -262,7 +265,7 @@ def _rolled(read: NameTape, ticket: int, other: int) -> str:
     )
 
 
-def _contracts(read: NameTape) -> list[ContractTotal]:
+def _contracts(read: SessionTape) -> list[ContractTotal]:
     """What traded of each contract, most premium first."""
     tickets, size = read.tickets, read.contracts.height
     premium = np.bincount(tickets.contract, tickets.premium, size)
@@ -290,7 +293,7 @@ def _contracts(read: NameTape) -> list[ContractTotal]:
     ]
 
 
-def _packages(read: NameTape, session: dt.date) -> list[PackageRow]:
+def _packages(read: SessionTape, session: dt.date) -> list[PackageRow]:
     """The largest packages by what changed hands, each with its legs in words."""
     packages, tickets = read.packages, read.tickets
     size = packages.form.size
@@ -321,7 +324,7 @@ def _packages(read: NameTape, session: dt.date) -> list[PackageRow]:
     return out
 
 
-def _quarters(read: NameTape, opened: dt.datetime) -> list[Quarter]:
+def _quarters(read: SessionTape, opened: dt.datetime) -> list[Quarter]:
     tickets = read.tickets
     midnight = opened.replace(hour=0, minute=0)
     begin = int((opened - midnight).total_seconds() * 1e9)

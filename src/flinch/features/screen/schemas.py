@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from flinch.screening.body import ScreenBody, StackBody, Tag, Text
+from flinch.screening.report import RuleReport
 from flinch.screening.starters import Starter
 
 Symbols = Annotated[list[Annotated[str, Field(max_length=12)]], Field(max_length=10_000)]
@@ -39,68 +40,6 @@ class ScreenRequest(RowsRequest):
         None, ge=1, le=100_000, description="Say for each range which edge would leave this many names"
     )
     against: Against | None = None
-
-
-class RuleError(BaseModel):
-    """Why a rule cannot be read: characters count from 0, `end` beyond the last."""
-
-    message: str
-    start: int
-    end: int
-    nearest: list[str]
-
-
-class Histogram(BaseModel):
-    """The number among the names that reached the rule; the outer bins hold what lies beyond them too."""
-
-    edges: list[float]
-    counts: list[int]
-
-
-class Choice(BaseModel):
-    """A category among the names that reached the rule."""
-
-    value: str
-    count: int
-
-
-class AimEdge(BaseModel):
-    """Where an edge would have to stand, and how many names that leaves; no value is open, when all there are is too few."""
-
-    edge: Literal["lower", "upper"]
-    value: float | None
-    names: int
-
-
-class RuleReport(BaseModel):
-    """What one rule is and did."""
-
-    error: RuleError | None
-    kind: Literal["range", "choice", "condition"]
-    subject: str = Field(description="The text that the range or the choice is on")
-    metric: str | None = Field(description="Its key, when it is a metric by itself")
-    label: str
-    unit: str
-    decimals: int
-    scale: Literal["linear", "log"]
-    lower: float | None
-    upper: float | None
-    lower_open: bool
-    upper_open: bool
-    values: list[str] | None
-    parts: list[str] = Field(description="The conditions that an “and” joins, as rules of their own")
-    takes_part: bool
-    reached: int
-    survivors: int
-    met: int = Field(description="Names that reached it and meet it by themselves")
-    missing: int = Field(description="Names that reached it and were lost because the answer is not known")
-    lone_cut: int = Field(
-        description="Names that would come back if only this rule were dropped; below zero it brings them in"
-    )
-    unknown: int = Field(description="Names that reached it and have no value, lost or not")
-    histogram: Histogram | None
-    choices: list[Choice] | None
-    aim: list[AimEdge]
 
 
 class ColumnReply(BaseModel):

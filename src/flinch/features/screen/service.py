@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from typing import Any
 
 import numpy as np
@@ -10,19 +9,14 @@ from sqlalchemy import Engine
 
 from flinch.core.arrays import IntArray
 from flinch.core.moves import expected_move, fan
-from flinch.core.rules import METRICS, aim_among, distribution, percent, spread
+from flinch.core.rules import percent
 from flinch.core.volatility import historical_vol
 from flinch.features.screen.schemas import (
-    AimEdge,
     Changed,
-    Choice,
     ColumnReply,
-    Histogram,
     Moved,
     RowsReply,
     RowsRequest,
-    RuleError,
-    RuleReport,
     ScreenReply,
     ScreenRequest,
     Series,
@@ -30,9 +24,10 @@ from flinch.features.screen.schemas import (
     SeriesRequest,
 )
 from flinch.market import Dictionary, View
-from flinch.screening.columns import Described, NamedColumn, describe, read_columns
+from flinch.screening.columns import Described, NamedColumn, read_columns
 from flinch.screening.groups import universe
 from flinch.screening.order import ordered
+from flinch.screening.report import rule_reports
 from flinch.screening.run import Ran, run_stack
 
 _SHARES = (0.0, 0.02, 0.08, 0.2, 0.4, 0.65, 1.0)
@@ -58,7 +53,7 @@ def run(
         session=view.today,
         newest=view.is_newest,
         universe=int(ran.universe.sum()),
-        rules=[_report(view, own, ran, place, request.aim) for place in range(len(ran.rules))],
+        rules=rule_reports(own, ran, request.aim),
         changed=_changed(view, engine, owner, dictionary, request, ran) if request.against else None,
     )
 
@@ -105,55 +100,6 @@ def _column(view: View, column: NamedColumn, rows: IntArray, page: IntArray) -> 
         lowest=lowest,
         highest=highest,
         usual_highest=usual,
-    )
-
-
-def _report(view: View, own: dict[str, Described], ran: Ran, place: int, wanted: int | None) -> RuleReport:
-    rule, count, reached = ran.rules[place], ran.result.counts[place], ran.result.reached[place]
-    shape = rule.expression.shape if rule.expression else None
-    subject = shape.subject if shape else ""
-    described = describe(subject, own, shape.node.kind if shape and shape.node else "condition")
-    histogram, choices, unknown, edges = None, None, count.missing, list[AimEdge]()
-    if shape is not None and rule.subject is not None and shape.kind == "range":
-        values = rule.subject.values
-        bounds = spread(values[ran.universe], described.scale)
-        bars = distribution(values[reached], bounds, described.scale)
-        histogram = Histogram(edges=bars.edges.tolist(), counts=bars.counts.tolist())
-        unknown = int(np.isnan(values[reached]).sum())
-        if wanted is not None and rule.body.on:
-            truths = [other.truth for other in ran.rules]
-            found_edges = aim_among(values, place, truths, ran.rungs, ran.universe, shape.lower, shape.upper, wanted)
-            edges = [AimEdge(**edge._asdict()) for edge in found_edges]
-    elif shape is not None and rule.subject is not None and rule.subject.texts is not None:
-        counted = Counter(rule.subject.texts[reached].tolist())
-        unknown = counted.pop("", 0)
-        every = sorted(set(rule.subject.texts[ran.universe].tolist()) - {""} | set(shape.values or ()))
-        choices = [Choice(value=value, count=counted.get(value, 0)) for value in every[:400]]
-    return RuleReport(
-        error=RuleError(
-            message=rule.error.message, start=rule.error.start, end=rule.error.end, nearest=rule.error.nearest
-        )
-        if rule.error
-        else None,
-        kind=shape.kind if shape else "condition",
-        subject=subject,
-        metric=subject if subject in METRICS or subject in own else None,
-        label=described.label,
-        unit=described.unit,
-        decimals=described.decimals,
-        scale=described.scale,
-        lower=shape.lower if shape else None,
-        upper=shape.upper if shape else None,
-        lower_open=bool(shape and shape.lower_open),
-        upper_open=bool(shape and shape.upper_open),
-        values=list(shape.values) if shape and shape.values is not None else None,
-        parts=list(shape.parts) if shape else [],
-        takes_part=rule.takes_part,
-        **count._asdict(),
-        unknown=unknown,
-        histogram=histogram,
-        choices=choices,
-        aim=edges,
     )
 
 

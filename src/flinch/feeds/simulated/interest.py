@@ -14,9 +14,11 @@ from numpy.typing import NDArray
 from flinch.core.arrays import group_bounds, group_sums, over_groups, run_in_chunks
 from flinch.core.calendar import years_to_close
 from flinch.core.compiled import njit
+from flinch.core.flow import SUMS
 from flinch.core.gamma import Positions, StrikeRows, summarise_positions
 from flinch.core.moves import cycle_ends, cycles
 from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray
+from flinch.feeds.simulated.flow import DECISION_CONTRACTS, Stocks, Traded, session_flow
 from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.names import SIZES, Listing
 from flinch.feeds.simulated.storylines import Storyline
@@ -58,10 +60,11 @@ class Book(NamedTuple):
 
 
 class OpenInterest(NamedTuple):
-    """What the walk through all sessions leaves: by column of the store arrays names x sessions (`positions` is empty when they
-    were not summarised), and the newest books."""
+    """What the walk through all sessions leaves: by column of the store arrays names x sessions (`positions` and `flow` are empty
+    when they were not summarised), and the newest books."""
 
     positions: dict[str, Floats]
+    flow: dict[str, Floats]
     totals: dict[str, Floats]
     books: list[Book]
 
@@ -226,6 +229,7 @@ def make_open_interest(
     most = np.array([SIZES[name.size].max_strikes for name in names])
     level = _HELD_SESSIONS * option_volume.mean(axis=1)
     ends = [cycles(cycle_ends(calendar, monthly=monthly)).end for monthly in (False, True)]
+    typical = np.array([DECISION_CONTRACTS[name.size] for name in names])
     plants = _plants(names, ground.planted)
     sums = {
         f"{side}_{what}": np.zeros((count, SESSIONS))
@@ -240,6 +244,7 @@ def make_open_interest(
     # Sessions are summarised while the next ones are made.
     with ThreadPoolExecutor(os.cpu_count() or 1) as beside:
         summaries: list[Future[Positions]] = []
+        flows: list[Future[Floats]] = []
         for t in range(SESSIONS):
             expiries = _expiries(closes[t]) if t < SESSIONS - 1 else _expiries_now(ground, closes[t])
             spot = ground.close[:, t]
@@ -284,6 +289,10 @@ def make_open_interest(
             for plant, (side, row) in place.items():
                 volume[side, row] += plant.contracts
                 moved[side, row] = plant.contracts
+            if summarised:
+                traded = Traded(owner, strike, vol, expiries.years[expiry], volume, now)
+                stocks = Stocks(spot, ground.carry, multiplier, typical)
+                flows.append(beside.submit(session_flow, t, traded, stocks, RATE))
             for side, name_of_side in enumerate(("call", "put")):
                 sums[f"{name_of_side}_volume"][:, t] = group_sums(volume[side], bounds)
                 sums[f"{name_of_side}_open_interest"][:, t] = group_sums(now[side], bounds)
@@ -294,9 +303,11 @@ def make_open_interest(
             if t % 12 == 0:
                 progress(t / SESSIONS)
         results = [summary.result() for summary in summaries]
+        each = [flow.result() for flow in flows]
     keys = Positions._fields if summarised else ()
+    flow = {key: np.stack([one[place] for one in each], axis=1) for place, key in enumerate(SUMS)} if summarised else {}
     positions = {key: np.stack([getattr(one, key) for one in results], axis=1) for key in keys}
-    return OpenInterest(positions, sums, books)
+    return OpenInterest(positions, flow, sums, books)
 
 
 def _weighed(ground: Ground, listed: _Listed, expiries: Expiries, t: int, taste: Floats, mood: Floats) -> _Weighed:

@@ -16,6 +16,7 @@ from flinch.feeds.simulated.chains import Chain, Snapshot
 from flinch.feeds.simulated.earnings import EarningsCalendar, make_earnings
 from flinch.feeds.simulated.extended import ExtendedHours, make_extended
 from flinch.feeds.simulated.facts import make_dividends, make_estimates, make_fundamentals, make_short_interest
+from flinch.feeds.simulated.flow import PLANTED_AHEAD, PLANTED_FROM, plant_informed
 from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import CLOSES_KEPT, RATE, Expiries, make_open_interest
 from flinch.feeds.simulated.intraday import make_minute_bars, minute_closes
@@ -58,6 +59,7 @@ class SimulatedMarket:
     earnings: EarningsCalendar  # session indices count from `sessions[0]`, and past its end for reports ahead
     calendar: DateArray  # `sessions` and the ones ahead
     positions: dict[str, Floats]  # by column of the store: exposure and open interest of every session's chains
+    flow: dict[str, Floats]  # by column of the store: what the option trades of every session came to
     snapshots: list[Snapshot]  # chains at the newest closes and during the newest session, in order
     multiplier: Floats  # shares or index units a contract, shape (names,)
     adjusted: list[AdjustedRows]  # contracts apart from the standard ones
@@ -155,6 +157,7 @@ class Simulation:
             earnings=ground.earnings,
             calendar=calendar,
             positions={},
+            flow={},
             snapshots=snapshots,
             multiplier=ground.multiplier,
             adjusted=self._adjusted(snapshots),
@@ -202,10 +205,17 @@ class Simulation:
             first,
             tape=tape,
             positions=interest.positions,
+            flow=self._flow(interest.flow, first),
             snapshots=snapshots,
             adjusted=self._adjusted(snapshots),
             minute_bars=minutes,
         )
+
+    def _flow(self, sums: dict[str, Floats], first: SimulatedMarket) -> dict[str, Floats]:
+        small = np.flatnonzero([name.kind == "stock" and name.size != "large" for name in self.names])
+        sessions = range(PLANTED_FROM, SESSIONS - TAPE_SESSIONS - PLANTED_AHEAD)
+        plant_informed(sums, first.open, first.close, small, sessions, _stream("informed"))
+        return sums
 
     def _ground(self, progress: Progress) -> tuple[Ground, Traits, Floats, Floats]:
         """Prices, what options ask over them, and what is planted; the companies' traits, shares outstanding, shares traded."""

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN
 from flinch.core.pricing import option_price
 from flinch.feeds.simulated.chains import Snapshot
+from flinch.feeds.simulated.flow import DECISION_CONTRACTS
 from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import RATE, Floats, Whole
 from flinch.feeds.simulated.surfaces import smile_vol
@@ -20,8 +21,6 @@ from flinch.store.market.tape import AUCTION, CANCELLED, LATE, PACKAGE
 TAPE_SESSIONS = 5
 VENUES = ("QUAY", "HELM", "TIDE", "CAPE", "REEF", "SPAR", "KEEL", "MOLE", "BUOY", "FJORD", "SKIFF", "WHARF")
 """Where options trade on the Tarrow Isles; the first ones do most of it."""
-_SIZE = {"large": 26.0, "medium": 20.0, "small": 14.0}
-"""Contracts a decision comes to, about."""
 _VENUE_SHARES = np.array([0.2, 0.16, 0.13, 0.11, 0.09, 0.08, 0.06, 0.05, 0.04, 0.035, 0.025, 0.02])
 _SECOND = 1000
 _AUCTION_SECONDS = 5
@@ -84,7 +83,7 @@ def _decide(
     """Cut what was traded of each contract in a stretch of the session into decisions; some are legs of two done as one."""
     name = newest.expiries.name[newest.chain.expiry]
     legs, left = _pairs(newest, volume, rng)
-    typical = np.array([_SIZE[listing.size] for listing in ground.names])[name]
+    typical = np.array([DECISION_CONTRACTS[listing.size] for listing in ground.names])[name]
     traded = np.flatnonzero(left)
     count = np.minimum(1 + rng.poisson(np.maximum(left[traded] - 1, 0) / typical[traded]), left[traded])
     row = np.repeat(traded, count)

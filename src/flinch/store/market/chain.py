@@ -115,15 +115,21 @@ def read_adjusted(engine: Engine, name_id: int, taken_at: dt.datetime) -> pl.Dat
     return terms.join(open_contracts, on="series", how="inner", maintain_order="left")
 
 
-def _by_strike(engine: Engine, taken_at: dt.datetime, columns: Sequence[str]) -> pl.DataFrame:
+def read_contracts(engine: Engine, taken_at: dt.datetime, names: tuple[int, int] | None = None) -> pl.DataFrame:
+    """One snapshot's standard contracts of all names, or of those between two keys, both included, by name, expiration, strike,
+    puts first: name_id, expiration, strike, is_call, bid, ask, volume, open_interest; null where not quoted."""
     c = NameChain
+    wanted = [c.taken_at == stored(taken_at), *([] if names is None else [c.name_id.between(*names)])]
     with told(), engine.connect() as connection:
-        chains = connection.execute(
-            select(c.name_id, c.quotes).where(c.taken_at == stored(taken_at)).order_by(c.name_id)
-        ).all()
+        chains = connection.execute(select(c.name_id, c.quotes).where(*wanted).order_by(c.name_id)).all()
     place, records = unpack_groups(CONTRACT, [quotes for _, quotes in chains])
     ids = np.array([name_id for name_id, _ in chains], dtype=np.int64)
-    rows = _frame(records).with_columns(pl.Series("name_id", ids[place])).filter(pl.col("series") == 0)
+    rows = _frame(records).select(pl.Series("name_id", ids[place]), pl.all())
+    return rows.filter(pl.col("series") == 0).drop("series")
+
+
+def _by_strike(engine: Engine, taken_at: dt.datetime, columns: Sequence[str]) -> pl.DataFrame:
+    rows = read_contracts(engine, taken_at)
     key = ["name_id", "expiration", "strike"]
     calls, puts = (
         rows.filter(pl.col("is_call") == side).select(*key, pl.col(columns).name.prefix(prefix))

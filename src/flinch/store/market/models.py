@@ -117,6 +117,32 @@ class TapeDay(MarketBase):
     fills: Mapped[bytes] = mapped_column(MEDIUMBLOB)
 
 
+class FlowDay(MarketBase):
+    """What a name's option trades of a session came to, as `core.flow.day_sums` defines it: premium in dollars."""
+
+    __tablename__ = "flow_day"
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    call_ask_premium: Mapped[float] = mapped_column(Float)
+    call_bid_premium: Mapped[float] = mapped_column(Float)
+    call_mid_premium: Mapped[float] = mapped_column(Float)
+    put_ask_premium: Mapped[float] = mapped_column(Float)
+    put_bid_premium: Mapped[float] = mapped_column(Float)
+    put_mid_premium: Mapped[float] = mapped_column(Float)
+    package_premium: Mapped[float] = mapped_column(Float)
+    sweep_premium: Mapped[float] = mapped_column(Float)
+    outside_call_premium: Mapped[float] = mapped_column(Float)
+    opening_call_premium: Mapped[float] = mapped_column(Float)
+    opening_put_premium: Mapped[float] = mapped_column(Float)
+    largest_call_premium: Mapped[float] = mapped_column(Float)
+    largest_put_premium: Mapped[float] = mapped_column(Float)
+    ask_contracts: Mapped[int] = mapped_column(BigInteger)
+    bid_contracts: Mapped[int] = mapped_column(BigInteger)
+    tickets: Mapped[int] = mapped_column(Integer)
+    repeats: Mapped[int] = mapped_column(Integer)
+    net_shares: Mapped[float] = mapped_column(Float)
+
+
 class Venue(MarketBase):
     """Where options are traded."""
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import datetime as dt
+
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 from sqlalchemy import Engine, select
 
 from flinch.store.market.chain import read_multipliers
-from flinch.store.market.models import ExchangeSession, Name
+from flinch.store.market.models import DailyBar, ExchangeSession, Name
 from flinch.store.reading import Floats, dates, numbers, read_table
 
 
@@ -31,3 +33,9 @@ def multipliers(engine: Engine, ids: NDArray[np.int64]) -> Floats:
     out = np.full(ids.size, 100.0)
     out[np.searchsorted(ids, rows["name_id"].to_numpy())] = numbers(rows["multiplier"])
     return out
+
+
+def read_closes(engine: Engine, session: dt.date) -> pl.DataFrame:
+    """Every name's last price of a session: name_id, close."""
+    b = DailyBar
+    return read_table(engine, select(b.name_id, b.close).where(b.session == session).order_by(b.name_id))

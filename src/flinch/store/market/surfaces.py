@@ -112,3 +112,16 @@ def read_expiries(
     for row, fields, svi in zip(owners, plain.iter_rows(), rows.select(SVI_COLUMNS).iter_rows(), strict=True):
         out.setdefault(row, []).append(Expiry._make((*fields, svi)))
     return out
+
+
+def read_smiles(engine: Engine, taken_at: dt.datetime, names: tuple[int, int]) -> pl.DataFrame:
+    """Smiles as they were read at a snapshot, of the names between two keys, both included, where a volatility could be read:
+    name_id, expiration, years, carry, and the five parameters of raw SVI."""
+    e = ExpiryVolatility
+    columns = (e.name_id, e.expiration, e.years, e.carry, *[getattr(e, column) for column in SVI_COLUMNS])
+    read = read_rows if names[0] == names[1] else read_table
+    rows = read(
+        engine,
+        select(*columns).where(e.taken_at == stored(taken_at), e.name_id.between(*names), e.vol.is_not(None)),
+    )
+    return rows.with_columns(pl.col("expiration").cast(pl.Date), pl.col("name_id").cast(pl.Int64))

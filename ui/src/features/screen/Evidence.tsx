@@ -1,5 +1,5 @@
 import { api, type Schemas } from "@/shared/api/client";
-import { type UnderWay, useEvidence } from "@/shared/api/queries";
+import { type UnderWay, useEvidence, useMetricMap } from "@/shared/api/queries";
 import { count, DASH, date, number, signed } from "@/shared/format";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
@@ -42,6 +42,15 @@ const TARGETS = {
   down: "a fall",
 } as const;
 
+const FLOW = "option flow";
+const wordsOf = (text: string) => text.match(/[a-z_][a-z_0-9]*/g) ?? [];
+
+/** What the address says of the side chosen: nothing when it is the usual one. */
+function sided(chosen: string, usual: string): string | null {
+  const side = chosen === "sign" ? (usual === "up" ? "week_position" : usual) : chosen;
+  return side === usual ? null : side || null;
+}
+
 /** How often the stack, or one of its rules, fired before, what followed, and the base rates of the same. */
 export function Evidence({
   screen,
@@ -60,7 +69,11 @@ export function Evidence({
   const moves = within(Number(params.get("moves") ?? 1), 0.1, 5, 1);
   const sessions = Math.round(within(Number(params.get("within") ?? 10), 1, 63, 10));
   const fresh = params.get("fresh") === "1";
-  const side = params.get("side")?.trim() || "up";
+  const metrics = useMetricMap();
+  // Rules on trades that lean are bets in the direction of the lean.
+  const leaning = rules.some((rule) => rule.on && wordsOf(rule.text).some((word) => metrics.get(word)?.group === FLOW));
+  const usual = leaning ? "net_lean" : "up";
+  const side = params.get("side")?.trim() || usual;
   const bySign = side !== "up" && side !== "down";
   const entry = params.get("entry") === "open" ? "open" : "close";
   const answer = useEvidence({
@@ -103,11 +116,7 @@ export function Evidence({
           <select
             aria-label="Side of the bet"
             value={bySign ? "sign" : side}
-            onChange={(event) =>
-              onWrite({
-                side: { up: null, down: "down", sign: "week_position" }[event.target.value as "up" | "down" | "sign"],
-              })
-            }
+            onChange={(event) => onWrite({ side: sided(event.target.value, usual) })}
           >
             <option value="up">up</option>
             <option value="down">down</option>
@@ -122,7 +131,7 @@ export function Evidence({
             defaultValue={side}
             maxLength={1000}
             spellCheck={false}
-            onBlur={(event) => onWrite({ side: event.currentTarget.value.trim() || null })}
+            onBlur={(event) => onWrite({ side: sided(event.currentTarget.value.trim(), usual) })}
             onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
           />
         )}

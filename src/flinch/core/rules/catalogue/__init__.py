@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from functools import cache
 
-from flinch.core.rules.catalogue import company, moves, options, positioning, prices, technical
+from flinch.core.rules.catalogue import company, flow, moves, options, positioning, prices, technical
 from flinch.core.rules.catalogue.metric import Metric, Scale, percent
+from flinch.core.rules.catalogue.tickets import TICKET_GROUPS, TICKETS
 from flinch.core.rules.functions import FUNCTIONS
 from flinch.core.rules.language import Vocabulary
 from flinch.core.rules.nodes import Kind, series_keys
@@ -18,6 +19,7 @@ GROUPS = (
     "implied against historical",
     "expected move",
     "option activity and liquidity",
+    "option flow",
     "gamma exposure",
     "open interest",
     "valuation and fundamentals",
@@ -36,6 +38,7 @@ _ENTRIES = (
     *prices.ENTRIES,
     *options.ENTRIES,
     *moves.ENTRIES,
+    *flow.ENTRIES,
     *positioning.ENTRIES,
     *company.ENTRIES,
     *technical.ENTRIES,
@@ -79,6 +82,14 @@ def intraday_vocabulary() -> Vocabulary:
     return Vocabulary(kinds, usable, elsewhere)
 
 
+@cache
+def ticket_vocabulary() -> Vocabulary:
+    """The names that a rule on tickets may use: the ticket's own, and all that a rule on daily bars may use of its name."""
+    kinds: dict[str, Kind] = {key: metric.kind for key, metric in TICKETS.items() if metric.read}
+    formulas = {key: metric.formula for key, metric in TICKETS.items() if not metric.read}
+    return Vocabulary(_kinds() | kinds, _formulas() | formulas, momentary=frozenset(kinds))
+
+
 def _kinds() -> dict[str, Kind]:
     return {metric.key: metric.kind for metric in METRICS.values() if metric.read}
 
@@ -92,9 +103,12 @@ __all__ = [
     "GROUPS",
     "METRICS",
     "SIGNED",
+    "TICKETS",
+    "TICKET_GROUPS",
     "Metric",
     "Scale",
     "daily_vocabulary",
     "intraday_vocabulary",
     "percent",
+    "ticket_vocabulary",
 ]

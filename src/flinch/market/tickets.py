@@ -1,0 +1,347 @@
+"""Tickets of the newest sessions as a table: what a stack of rules on tickets runs on."""
+
+from __future__ import annotations
+
+import datetime as dt
+import threading
+from collections import OrderedDict
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.calendar import EXCHANGE_ZONE, OPEN
+from flinch.core.flow import FORMS, KINDS, OPENING, Novelty, ask_shares, novelty, since, size_rank, unusual_parts
+from flinch.core.rules import TICKETS, Categories, Node, Panel, Truth, evaluate, name_parts, percent, series_keys
+from flinch.core.rules.catalogue.metric import PERCENT
+from flinch.market.dictionary import BarLength
+from flinch.market.version import Column
+from flinch.market.view import View
+from flinch.store.market.tape import read_tape_sessions
+from flinch.store.reading import numbers
+from flinch.tape import Asked, Doubts, SessionTape, prices_at, read_session_tape
+
+MOST_SESSIONS = 5
+_MOST_BYTES = 80_000_000
+"""Of columns that are kept beside the tickets."""
+LABELS: dict[str, tuple[str, ...]] = {
+    "right": ("put", "call"),
+    "side": ("bid", "mid", "ask"),
+    "ticket_kind": KINDS,
+    "opening": OPENING,
+    "package_form": FORMS,
+}
+"""Words of the columns that are texts; a table holds places in them."""
+_PARTS = ("size_part", "interest_part", "ask_part", "novelty_part", "urgency_part")
+Columns = dict[str, NDArray[np.generic]]
+
+
+@dataclass(frozen=True)
+class TicketDay:
+    """Tickets of all names in one session, by time: what the catalogue reads of them (texts as places in `LABELS`), beside
+    `name` (row of the frame), `first` (milliseconds since midnight in UTC), `contract` (a row of `contracts`) and `roll`."""
+
+    session: int
+    columns: Columns
+    contracts: Columns
+    doubts: Doubts
+
+    @property
+    def size(self) -> int:
+        """How many there are."""
+        return int(self.columns["name"].size)
+
+
+class TicketTable:
+    """Tickets of up to five sessions as they were known at a view's moment, or at an earlier time of its session; oldest first.
+
+    What rules ask of names is what was known of them in the view's session; when the time is an earlier one, in the session
+    before.
+    """
+
+    def __init__(self, view: View, until: dt.datetime | None = None) -> None:
+        self.view, self.until = view, until
+        held = read_tape_sessions(view.store)
+        sessions = [view.session_on(day) for day in held if day <= view.today][-MOST_SESSIONS:]
+        self.names_view = view.at(max(view.last - 1, 0)) if until is not None else view
+        self.days = [self._day(session) for session in sessions]
+        self.price = _prices_now(view, until)
+        self._move = np.stack([view.at(day.session).metric("one_day_move") for day in self.days]) if self.days else None
+        self._columns: OrderedDict[str, Column] = OrderedDict()
+        self._lock = threading.Lock()
+
+    @property
+    def size(self) -> int:
+        """How many tickets there are."""
+        return sum(day.size for day in self.days)
+
+    @cached_property
+    def session(self) -> IntArray:
+        """Session of each ticket, as an index of the frame."""
+        return np.repeat([day.session for day in self.days], [day.size for day in self.days]).astype(np.int64)
+
+    @cached_property
+    def begin(self) -> IntArray:
+        """Where the tickets of each day begin, and where the last ones end."""
+        return np.concatenate([[0], np.cumsum([day.size for day in self.days])]).astype(np.int64)
+
+    @cached_property
+    def name(self) -> IntArray:
+        """Row in the frame of each ticket's name."""
+        return self._joined("name").astype(np.int64)
+
+    def raw(self, key: str) -> NDArray[np.generic]:
+        """A column as it is held, all days together."""
+        return self._joined(key)
+
+    def among(self, names: BoolArray, sessions: int) -> BoolArray:
+        """Tickets of some names in the last `sessions` sessions, shape (tickets,)."""
+        return names[self.name] & (self.session > self.view.last - sessions)
+
+    def values(self, key: str) -> FloatArray:
+        """A number or condition (1 or 0) that the catalogue reads of tickets, in its unit; NaN where there is none. Not the parts
+        of *unusual*, which are made of others."""
+        if key == "since":
+            return self._since()
+        if key == "sessions_ago":
+            return (self.view.last - self.session).astype(np.float64)
+        return self._joined(key).astype(np.float64)
+
+    def _parts(self) -> dict[str, FloatArray]:
+        """The five parts of *unusual*, from what is held."""
+        parts = unusual_parts(
+            size=self.values("size_rank") / PERCENT,
+            volume=self.values("contract_volume"),
+            open_interest=self.values("contract_interest"),
+            ask_share=self.values("ask_share") / PERCENT,
+            seen=Novelty(self._joined("first_in").astype(np.int64), np.empty(0, np.bool_)),
+            kind=self._joined("ticket_kind").astype(np.int8),
+            out_of_the_money=self._joined("out_of_the_money_pct").astype(np.float32) > 0,
+            days=self._joined("dte").astype(np.int64),
+        )
+        return dict(zip(_PARTS, parts, strict=True))
+
+    def column(self, node: Node, bars: BarLength = "day") -> Column:
+        """An expression for every ticket; `bars` is always of a day."""
+        assert bars == "day"
+        with self._lock:
+            if node.key in self._columns:
+                self._columns.move_to_end(node.key)
+                return self._columns[node.key]
+        made = self._column(node)
+        with self._lock:
+            self._columns[node.key] = made
+            most = max(1, _MOST_BYTES // max(1, 8 * self.size))
+            while len(self._columns) > most:
+                self._columns.popitem(last=False)
+        return made
+
+    # -- how it is made ------------------------------------------------------------------------------------------------
+
+    def _column(self, node: Node) -> Column:
+        own = frozenset(key for key, metric in TICKETS.items() if metric.read)
+        tree, parts = name_parts(node, own)
+        series: dict[str, FloatArray] = {}
+        texts: dict[str, Categories] = {}
+        keys = series_keys(tree)
+        if keys & set(_PARTS):
+            series |= {key: values[:, None] for key, values in self._parts().items() if key in keys}
+        for key in keys - set(series):
+            if key in parts:
+                column = self.names_view.column(parts[key])
+                if column.texts is not None:
+                    labels, code = np.unique(column.texts, return_inverse=True)
+                    known = np.where(column.texts == "", -1, code)
+                    texts[key] = Categories(known[self.name], tuple(labels.tolist()))
+                else:
+                    series[key] = column.values[self.name][:, None]
+            elif key in LABELS:
+                texts[key] = Categories(self._joined(key).astype(np.int64), LABELS[key])
+            else:
+                series[key] = self.values(key)[:, None]
+        if not self.size:
+            empty = np.empty(0, np.bool_)
+            truth = Truth(empty, empty) if node.kind == "condition" else None
+            return Column(
+                np.empty(0), truth, None, Categories(np.empty(0, np.int64), ()) if node.kind == "text" else None
+            )
+        value = evaluate([tree], Panel(self.size, 1, series, texts), 0, 1)[0]
+        if isinstance(value, Categories):
+            return Column(np.empty(0), None, None, value)
+        if isinstance(value, Truth):
+            truth = Truth(np.ascontiguousarray(value.yes[:, 0]), np.ascontiguousarray(value.no[:, 0]))
+            return Column(np.where(truth.yes, 1.0, np.where(truth.no, 0.0, np.nan)), truth)
+        return Column(np.ascontiguousarray(np.asarray(value, np.float64)[:, 0]))
+
+    def _joined(self, key: str) -> NDArray[np.generic]:
+        if not self.days:
+            return np.empty(0)
+        return np.concatenate([day.columns[key] for day in self.days])
+
+    def _since(self) -> FloatArray:
+        if self._move is None:
+            return np.empty(0)
+        place = np.searchsorted([day.session for day in self.days], self.session)
+        lean = self._joined("lean").astype(np.int8)
+        return since(self.price[self.name], self.values("price_then"), self._move[place, self.name], lean)
+
+    def _day(self, session: int) -> TicketDay:
+        view, version = self.view, self.view.version
+        until = self.until if session == view.last else None
+        later = session < view.last
+        return version.keep(
+            ("ticket day", session, later, until), lambda: read_ticket_day(view, session, until), 2 * MOST_SESSIONS
+        )
+
+
+def ticket_table(view: View, until: dt.datetime | None = None) -> TicketTable:
+    """The table of a view, made once."""
+    return view.version.keep(("tickets", view.last, until), lambda: TicketTable(view, until), 2)
+
+
+def asked_of(view: View, rows: slice | IntArray, session: int, until: dt.datetime | None = None) -> Asked | None:
+    """What is read for the tape of some names in a session as a view knows it; None when no chain of it is kept.
+
+    An earlier time of the session is looked at with the surfaces that were read by then.
+    """
+    then = view.at(session)
+    if then.snapshot is None:
+        return None
+    following = view.at(session + 1).snapshot if session < view.last else None
+    frame = view.frame
+    ids = frame.ids[rows]
+    moment = (until or then.as_of).astimezone(dt.UTC)
+    earlier = [snapshot.taken_at for snapshot in then.snapshots if snapshot.taken_at <= moment]
+    return Asked(
+        ids=ids,
+        previous_close=frame.close[rows, session - 1] if session else np.full(ids.size, np.nan),
+        multiplier=frame.multiplier[rows],
+        session=view.date(session),
+        snapshot=then.snapshot.taken_at,
+        surfaces=earlier[-1] if earlier else then.snapshot.taken_at,
+        next_snapshot=None if following is None else following.taken_at,
+        until=moment,
+        rate=view.rate,
+    )
+
+
+def read_ticket_day(view: View, session: int, until: dt.datetime | None = None) -> TicketDay:
+    """Tickets of all names in a session as a view, of that session or a later one, knows them."""
+    asked = asked_of(view, slice(None), session, until)
+    tape = None if asked is None else read_session_tape(view.store, asked)
+    if tape is None:
+        return TicketDay(session, _EMPTY, {}, Doubts(*[0] * 8))
+    columns = _told(tape) | _standing(view, tape, session)
+    contracts: Columns = {
+        "name": np.searchsorted(view.frame.ids, tape.contracts["name_id"].to_numpy()).astype(np.int32),
+        "expiration": tape.contracts["expiration"].to_physical().to_numpy().astype(np.int32),
+        "strike": numbers(tape.contracts["strike"]),
+        "is_call": tape.contracts["is_call"].to_numpy(),
+        "open_interest": numbers(tape.contracts["open_interest"]).astype(np.float32),
+        "next_open_interest": numbers(tape.contracts["next_open_interest"]).astype(np.float32),
+        "volume": tape.contracts["volume"].to_numpy().astype(np.int32),
+    }
+    return TicketDay(session, columns, contracts, tape.doubts)
+
+
+def _told(tape: SessionTape) -> Columns:
+    """What is said of each ticket by itself."""
+    tickets, contracts = tape.tickets, tape.contracts
+    key = tickets.contract
+    is_call = contracts["is_call"].to_numpy()[key]
+    expiration = contracts["expiration"].to_physical().to_numpy().astype(np.int64)[key]
+    opened = dt.datetime.combine(tape.session, OPEN, EXCHANGE_ZONE).astimezone(dt.UTC)
+    since_open = tickets.first - (opened.hour * 3600 + opened.minute * 60) * 10**9
+    package = tape.packages.of_ticket
+    form = np.append(tape.packages.form, -1)[package]
+    return {
+        "name": tape.name.astype(np.int32),
+        "first": (tickets.first // 1_000_000).astype(np.int32),
+        "contract": key.astype(np.int32),
+        "package": package.astype(np.int32),
+        "roll": tape.roll.astype(np.int32),
+        "is_call": is_call,
+        "right": is_call.astype(np.int8),
+        "side": (tickets.side + 1).astype(np.int8),
+        "ticket_kind": tickets.kind.astype(np.int8),
+        "premium": tickets.premium.astype(np.float32),
+        "contracts": tickets.contracts.astype(np.int32),
+        "fill_price": np.round(tickets.price, 4),
+        "strike": numbers(contracts["strike"])[key].astype(np.float32),
+        "dte": (expiration - np.datetime64(tape.session, "D").astype(np.int64)).astype(np.int16),
+        "out_of_the_money_pct": percent(tape.away).astype(np.float32),
+        "out_of_the_money_moves": tape.away_moves.astype(np.float32),
+        "price_then": tape.spot.astype(np.float32),
+        "fills": tickets.fills.astype(np.int32),
+        "venues": tickets.venues.astype(np.int8),
+        "minutes_since_open": (since_open // (60 * 10**9)).astype(np.int16),
+        "lean": tape.lean.astype(np.int8),
+        "share_equivalent": tape.shares.astype(np.float32),
+        "opening": tape.opening.astype(np.int8),
+        "in_package": package >= 0,
+        "package_form": form.astype(np.int8),
+        "is_roll": tape.roll >= 0,
+        **_rolls(tape, expiration),
+        "contract_volume": tape.so_far.astype(np.int32),
+        "contract_interest": numbers(contracts["open_interest"])[key].astype(np.float32),
+    }
+
+
+def _rolls(tape: SessionTape, expiration: IntArray) -> Columns:
+    """How much more, at which other strike and how much further out: the same for both sides of a roll."""
+    tickets = tape.tickets
+    strike = numbers(tape.contracts["strike"])[tickets.contract]
+    out = {key: np.full(tape.roll.size, np.nan, np.float32) for key in ("roll_ratio", "roll_strike_pct", "roll_days")}
+    one = np.flatnonzero(tape.roll >= 0)
+    other = tape.roll[one]
+    sold, bought = np.where(tickets.side[one] < 0, one, other), np.where(tickets.side[one] < 0, other, one)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        out["roll_ratio"][one] = tickets.premium[bought] / tickets.premium[sold]
+    out["roll_strike_pct"][one] = percent(strike[bought] / strike[sold] - 1)
+    out["roll_days"][one] = expiration[bought] - expiration[sold]
+    return dict(out)
+
+
+def _standing(view: View, tape: SessionTape, session: int) -> Columns:
+    """What a ticket is beside the others of its session, and beside the name's past."""
+    tickets, frame = tape.tickets, view.version.frame
+    key, size = tickets.contract, tape.contracts.height
+    is_call = tape.contracts["is_call"].to_numpy()[key]
+    largest = np.stack(
+        [frame.daily[f"largest_{right}_premium"][:, :session] for right in ("put", "call")], axis=1
+    ).reshape(2 * len(frame.names), -1)
+    owner = 2 * tape.name + is_call
+    seen = novelty(tickets.premium, owner, largest)
+    rank = size_rank(tickets.premium, owner, largest)
+    asked = ask_shares(key, size, tickets.side, tickets.contracts)[key]
+    group = 3 * key + tickets.side + 1
+    repeated = np.bincount(group, minlength=3 * size)[group]
+    return {
+        "ask_share": percent(asked).astype(np.float32),
+        "repeated": repeated.astype(np.int32),
+        "first_in": seen.sessions.astype(np.int16),
+        "first_ever": seen.first,
+        "size_rank": percent(rank).astype(np.float32),
+    }
+
+
+def _prices_now(view: View, until: dt.datetime | None) -> FloatArray:
+    """Price of every name at the view's moment, or at an earlier time of its session."""
+    if until is None:
+        return np.ascontiguousarray(view.frame.close[:, view.last])
+    asked = asked_of(view, slice(None), view.last, until)
+    assert asked is not None
+    midnight = dt.datetime.combine(view.today, dt.time(), dt.UTC)
+    moment = int((until.astimezone(dt.UTC) - midnight).total_seconds() * 1e9)
+    rows = np.arange(asked.ids.size)
+    return prices_at(view.store, asked, rows, np.full(rows.size, moment))
+
+
+_EMPTY: Columns = {
+    **{key: np.empty(0, np.float32) for key, metric in TICKETS.items() if metric.read and key not in LABELS},
+    **{key: np.empty(0, np.int8) for key in LABELS},
+    **{key: np.empty(0, np.int64) for key in ("name", "first", "contract", "package", "roll")},
+    "first_ever": np.empty(0, np.bool_),
+}
