@@ -11,6 +11,8 @@ const DossierPage = lazy(() => import("@/features/dossier/DossierPage"));
 
 const LineupPage = lazy(() => import("@/features/lineup/LineupPage"));
 
+const TapePage = lazy(() => import("@/features/tape/TapePage"));
+
 const HandbookPage = lazy(() => import("@/features/handbook/HandbookPage"));
 
 function PickName() {
@@ -43,6 +45,14 @@ const router = createBrowserRouter([
         element: (
           <Suspense fallback={<Loading what="the Dossier" />}>
             <DossierPage />
+          </Suspense>
+        ),
+      },
+      {
+        path: "/tape",
+        element: (
+          <Suspense fallback={<Loading what="the tape" />}>
+            <TapePage />
           </Suspense>
         ),
       },

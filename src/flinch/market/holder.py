@@ -13,6 +13,7 @@ from flinch.core.rules import METRICS
 from flinch.errors import FlinchError
 from flinch.market.dictionary import PLAIN
 from flinch.market.frame import load_frame
+from flinch.market.tickets import ticket_table
 from flinch.market.version import Version
 from flinch.market.view import View
 from flinch.store.market.state import Loaded, read_state
@@ -90,10 +91,11 @@ class MarketHolder:
 
 
 def warm(view: View, progress: Callable[[float], None]) -> None:
-    """Compute every metric of the catalogue at the newest session, and compile what the tape runs; `progress` gets the share that
-    is done."""
+    """Compute every metric of the catalogue at the newest session, compile what the tape runs, and read it; `progress` gets the
+    share that is done."""
     for done, key in enumerate(METRICS):
         progress(done / len(METRICS))
         view.column(PLAIN.read(key).node)
     compile_tape()
+    ticket_table(view)
     progress(1.0)

@@ -92,6 +92,43 @@ class TicketTable:
         """Row in the frame of each ticket's name."""
         return self._joined("name").astype(np.int64)
 
+    @cached_property
+    def contract(self) -> IntArray:
+        """Row of each ticket's contract in `contracts`."""
+        before, parts = 0, []
+        for day in self.days:
+            parts.append(self._listed[1][before : before + day.contracts["name"].size][day.columns["contract"]])
+            before += day.contracts["name"].size
+        return np.concatenate(parts) if parts else np.empty(0, np.int64)
+
+    @property
+    def contracts(self) -> Columns:
+        """Every contract listed in these sessions, once: name, expiration (days since 1970), strike, is_call."""
+        return self._listed[0]
+
+    def contract_days(self, key: str) -> FloatArray:
+        """A column of each day's contracts, shape (days, contracts); NaN where one was not listed."""
+        out = np.full((len(self.days), self.contracts["name"].size), np.nan)
+        before = 0
+        for place, day in enumerate(self.days):
+            size = day.contracts["name"].size
+            out[place, self._listed[1][before : before + size]] = day.contracts[key]
+            before += size
+        return out
+
+    @cached_property
+    def _listed(self) -> tuple[Columns, IntArray]:
+        keys = ("name", "expiration", "strike", "is_call")
+        if not any(day.size for day in self.days):
+            return {key: np.empty(0) for key in keys}, np.empty(0, np.int64)
+        told = {key: np.concatenate([day.contracts[key] for day in self.days]) for key in keys}
+        # A name, days until 2149, a strike in cents and a right are one whole number.
+        cents = np.round(told["strike"].astype(np.float64) * 100).astype(np.int64)
+        number = (told["name"].astype(np.int64) << 48) | (told["expiration"].astype(np.int64) << 32)
+        number |= (cents << 1) | told["is_call"].astype(np.int64)
+        _, first, place = np.unique(number, return_index=True, return_inverse=True)
+        return {key: values[first] for key, values in told.items()}, place
+
     def raw(self, key: str) -> NDArray[np.generic]:
         """A column as it is held, all days together."""
         return self._joined(key)
@@ -232,7 +269,7 @@ def read_ticket_day(view: View, session: int, until: dt.datetime | None = None) 
     asked = asked_of(view, slice(None), session, until)
     tape = None if asked is None else read_session_tape(view.store, asked)
     if tape is None:
-        return TicketDay(session, _EMPTY, {}, Doubts(*[0] * 8))
+        return TicketDay(session, _EMPTY, _NO_CONTRACTS, Doubts(*[0] * 8))
     columns = _told(tape) | _standing(view, tape, session)
     contracts: Columns = {
         "name": np.searchsorted(view.frame.ids, tape.contracts["name_id"].to_numpy()).astype(np.int32),
@@ -339,6 +376,10 @@ def _prices_now(view: View, until: dt.datetime | None) -> FloatArray:
     return prices_at(view.store, asked, rows, np.full(rows.size, moment))
 
 
+_NO_CONTRACTS: Columns = {
+    key: np.empty(0)
+    for key in ("name", "expiration", "strike", "is_call", "open_interest", "next_open_interest", "volume")
+}
 _EMPTY: Columns = {
     **{key: np.empty(0, np.float32) for key, metric in TICKETS.items() if metric.read and key not in LABELS},
     **{key: np.empty(0, np.int8) for key in LABELS},

@@ -7,11 +7,12 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from flinch.core.rules import MAX_RULES
-from flinch.market import BarLength
+from flinch.market import BarLength, Table
 
 Text = Annotated[str, Field(max_length=1_001)]
 Tag = Annotated[str, Field(min_length=1, max_length=40)]
-View = Literal["table", "gallery", "map"]
+View = Literal["table", "gallery", "map", "names", "tickets", "contracts", "day"]
+"""Ways to look at the results: the first three of a screen of names, the others of tickets."""
 
 
 class RuleBody(BaseModel):
@@ -49,3 +50,5 @@ class ScreenBody(StackBody):
         [], max_length=2, description="Keys, - before one that falls"
     )
     view: View = "table"
+    table: Table = Field("names", description="What the rules are on")
+    sessions: int = Field(1, ge=1, le=5, description="For tickets: how many sessions back")

@@ -249,3 +249,61 @@ STARTERS = [
         "-repeats", "stock",
     ),
 ]  # fmt: skip
+
+
+def _tape(
+    key: str, name: str, tags: str, description: str, rules: list[str], *, sessions: int = 1, sort: str = "-premium"
+) -> Starter:
+    body = ScreenBody(
+        universe="stock",
+        rules=[RuleBody(text=rule) for rule in rules],
+        sort=[sort],
+        view="names",
+        table="tickets",
+        sessions=sessions,
+    )
+    return Starter(key=key, name=name, description=description, tags=tags.split(), body=body)
+
+
+TAPE_STARTERS = [
+    _tape(
+        "tape-calls-lifted", "Calls lifted for the next quarter", "direction",
+        "Calls on the ask side in companies of middle size, out of the money and with a month to four left: what somebody buys who "
+        "expects a move and has time for it. Legs of packages are no views and left out. Since says whether the move has gone "
+        "already.",
+        ["1.5e9 <= market_cap <= 8e9", "is_call", 'side in ("ask",)', "30 <= dte <= 120", "out_of_the_money_pct >= 1", "premium >= 5000",
+         "not in_package", "since <= 0.5"],
+    ),
+    _tape(
+        "tape-same-strike", "The same strike again and again", "repeated",
+        "Contracts that are bought at the ask many times in a session, as one order cut into pieces would be. By contract shows each once "
+        "with its open interest. Many pieces are not many opinions.",
+        ['side in ("ask",)', "not in_package", "premium >= 5000", "repeated >= 6", "ask_share >= 60"], sort="-repeated",
+    ),
+    _tape(
+        "tape-must-open", "Money that must be opening", "direction opening",
+        "Options bought at the ask of which more traded than was open in the morning, so that they cannot all have closed something. "
+        "A new position is a bet or a hedge, and which of them nobody knows. Next morning's open interest confirms it or does not.",
+        ['side in ("ask",)', "not in_package", "premium >= 20000", 'opening in ("certain", "confirmed", "likely")', "volume_over_interest >= 1.5"],
+    ),
+    _tape(
+        "tape-first-in-months", "First of its size in two months", "unusual",
+        "Tickets larger than any that the name has had for two months in that right. A quiet name shows as well as a loud one. Size says "
+        "little of direction: the side does, where it is known.",
+        ["first_in >= 42", "premium >= 3000", "not in_package"], sort="-first_in",
+    ),
+    _tape(
+        "tape-rolled-and-added", "Rolled and added to", "rolls",
+        "Positions that were moved to another contract within seconds, with more money than before: a holder who is wrong or early and does "
+        "not give up, or right and wants more. Lower calls with more money say the first. In busy names small trades look like rolls by "
+        "chance.",
+        ["is_roll", "roll_ratio >= 1.2", "premium >= 20000", "abs(roll_strike_pct) >= 1"],
+    ),
+    _tape(
+        "tape-puts-sold", "Puts sold under the market", "income direction",
+        "Puts on the bid side with strikes well below the price and two weeks to ten left: somebody is paid for being willing to buy "
+        "there. The strikes are prices at which money waits. A put that was bought before and is sold now looks the same.",
+        ["not is_call", 'side in ("bid",)', "14 <= dte <= 75", "out_of_the_money_pct >= 4", "premium >= 10000", "not in_package"],
+    ),
+]  # fmt: skip
+"""The same for tickets."""

@@ -40,7 +40,8 @@ export function Frame() {
   const dossier = asOfDay(subject ? `/dossier/${subject.symbol}` : "/dossier", asOf);
 
   const onDossier = location.pathname.startsWith("/dossier/");
-  const onScreen = location.pathname === "/screen";
+  const onScreen = location.pathname === "/screen" || location.pathname === "/tape";
+  const figure = location.pathname === "/tape" && glance === null ? subject?.figure : undefined;
   // A Dossier says it all about its own name: the Peek is for another one.
   const peeked = glance ?? (onDossier ? null : (subject?.symbol ?? null));
   const showPeek = peekOpen && (peeked !== null || onScreen);
@@ -50,6 +51,7 @@ export function Frame() {
     "?": () => setKeysShown(true),
     s: () => navigate(there("/screen")),
     n: () => navigate(there("/lineup")),
+    b: () => navigate(there("/tape")),
     d: () => navigate(dossier),
     p: () => setPeekOpen(!peekOpen),
     m: toggleTheme,
@@ -72,7 +74,7 @@ export function Frame() {
         </NavLink>
         <nav aria-label="Pages">
           <span className="nav-group">Find</span>
-          <NavLink to={there("/screen")} className={onScreen ? "active" : ""}>
+          <NavLink to={there("/screen")} className={location.pathname === "/screen" ? "active" : ""}>
             Screen
           </NavLink>
           <NavLink to={there("/lineup")}>Lineup</NavLink>
@@ -80,6 +82,7 @@ export function Frame() {
           <NavLink to={dossier} className={onDossier ? "active" : ""}>
             Dossier
           </NavLink>
+          <NavLink to={there("/tape")}>Tape</NavLink>
           <NavLink to={there("/handbook")}>Handbook</NavLink>
         </nav>
         <GoTo inputRef={search} />
@@ -99,7 +102,7 @@ export function Frame() {
       </main>
       {showPeek && (
         <aside className="peek" aria-label="Peek">
-          <Peek symbol={peeked} asOf={asOf} />
+          <Peek symbol={peeked} asOf={asOf} figure={figure} />
         </aside>
       )}
       <TrayBar listRef={trayList} onLists={() => setLists(true)} />

@@ -8,6 +8,7 @@ const GROUPS: [string, [string, string][]][] = [
       ["s", "Screen"],
       ["n", "Lineup"],
       ["d", "Dossier of the focused name"],
+      ["b", "Tape"],
       ["h", "Handbook; at a column or a rule its entry"],
       ["t", "put the focused name in the tray, or take it out"],
       ["u", "undo the last change of the tray"],
@@ -30,12 +31,12 @@ const GROUPS: [string, [string, string][]][] = [
     ],
   ],
   [
-    "On the Screen",
+    "On the Screen and the Tape",
     [
       ["o", "open a saved screen or a starter"],
       ["a", "add a rule"],
       ["e", "move to the rules; ↑ ↓ walk, Alt ↑ ↓ move one, Space switches it off, Enter edits it, Delete removes it"],
-      ["1 2 3 4", "table, gallery, map, evidence"],
+      ["1 2 3 4", "table, gallery, map, evidence; on the Tape by name, tickets, contracts, through the day"],
       ["c", "copy the symbols, separated by commas"],
     ],
   ],
@@ -49,7 +50,7 @@ const GROUPS: [string, [string, string][]][] = [
   [
     "On the Dossier",
     [
-      ["1 2 3 4", "overview, volatility, expected move, chain"],
+      ["1 … 6", "overview, volatility, expected move, positioning, chain, tape"],
       ["← →", "in the chain: the expiration before, the next one; ↑ ↓ walk through the strikes"],
     ],
   ],

@@ -1,3 +1,4 @@
+import type { ReactNode } from "react";
 import { Link } from "react-router";
 import { asOfDay } from "@/shared/address";
 import type { Metric, Schemas } from "@/shared/api/client";
@@ -12,7 +13,16 @@ import { Failed } from "@/shared/ui/States";
 type Facts = Schemas["Peek"]["facts"];
 
 /** The focused name at a glance. */
-export function Peek({ symbol, asOf }: { symbol: string | null; asOf: string | null }) {
+export function Peek({
+  symbol,
+  asOf,
+  figure,
+}: {
+  symbol: string | null;
+  asOf: string | null;
+  /** What the page at hand shows of it. */
+  figure?: ReactNode;
+}) {
   const peek = usePeek(symbol, asOf);
   const metrics = useMetrics();
   const entry = useTray().data?.items.find((item) => item.symbol === symbol);
@@ -44,6 +54,7 @@ export function Peek({ symbol, asOf }: { symbol: string | null; asOf: string | n
           ? (shown.facts.spent?.reason ?? DASH)
           : `${number(value("spent"))} % of today’s ±${number(value("one_day_move_pct"), 2)} % spent; next session ±${number(value("next_day_move_pct"), 2)} %`}
       </p>
+      {figure}
       <LevelBracket implied={value("iv30")} historical={value("hv21")} most={level} width={228} height={26} />
       <p className="caption">implied, hollow · historical, solid</p>
       <VolatilitySpark implied={shown.iv30} historical={shown.hv21} width={228} />

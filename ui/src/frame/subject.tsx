@@ -2,7 +2,13 @@ import { createContext, type ReactNode, useCallback, useContext, useMemo, useSta
 import type { Why } from "@/shared/api/client";
 
 /** The name that the keys and the Peek are about, why it would go to the tray, and as of which past session it is shown. */
-export type Subject = { symbol: string; why: Why; asOf?: string | null };
+export type Subject = {
+  symbol: string;
+  why: Why;
+  asOf?: string | null;
+  /** What the page has to show of it in the Peek. */
+  figure?: ReactNode;
+};
 
 type State = {
   subject: Subject | null;

@@ -33,7 +33,7 @@ def read_handbook() -> Response:
 @blueprint.post("/check", responses={200: CheckReply})
 def check_text(body: CheckRequest) -> Response:
     """Whether a text can be read, and what it is."""
-    return reply(service.check(dictionary(), body))
+    return reply(service.check(dictionary(body.table), body))
 
 
 @blueprint.get("/own-metrics", responses={200: OwnMetricList})

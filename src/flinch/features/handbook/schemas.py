@@ -4,6 +4,8 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from flinch.market import Table
+
 
 class MetricEntry(BaseModel):
     """What a number means."""
@@ -38,6 +40,8 @@ class FunctionEntry(BaseModel):
 class Handbook(BaseModel):
     groups: list[str]
     metrics: list[MetricEntry]
+    ticket_groups: list[str]
+    tickets: list[MetricEntry] = Field(description="What rules on tickets may use beside the metrics of names")
     functions: list[FunctionEntry]
 
 
@@ -74,6 +78,7 @@ class CheckRequest(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     text: str = Field(max_length=1_001)
     bars: Literal["day", "60", "15", "5"] = "day"
+    table: Table = Field("names", description="What the rule is on")
 
 
 class CheckReply(BaseModel):

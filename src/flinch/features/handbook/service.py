@@ -5,7 +5,20 @@ from __future__ import annotations
 import keyword
 from collections.abc import Iterable
 
-from flinch.core.rules import FUNCTIONS, GROUPS, METRICS, Node, RuleError, intraday_vocabulary, series_keys
+from flinch.core.rules import (
+    FUNCTIONS,
+    GROUPS,
+    METRICS,
+    TICKET_GROUPS,
+    TICKETS,
+    Metric,
+    Node,
+    RuleError,
+    Vocabulary,
+    intraday_vocabulary,
+    series_keys,
+    ticket_vocabulary,
+)
 from flinch.core.rules.nodes import WHOLE_HISTORY
 from flinch.features.handbook.schemas import (
     CheckReply,
@@ -24,40 +37,46 @@ OWN_GROUP = "your own"
 
 
 def handbook(dictionary: Dictionary, own: Iterable[Row]) -> Handbook:
-    """Every metric, own ones last, and every function."""
+    """Every metric, own ones last, what tickets have beside them, and every function."""
     intraday = set(intraday_vocabulary().names())
-    entries = []
-    for metric in METRICS.values():
-        node = dictionary.daily.read(metric.key).node
-        needs = sorted(series_keys(node))
-        sources = list(dict.fromkeys(METRICS[key].source for key in needs))
-        if metric.source and metric.source not in sources:
-            sources.append(metric.source)
-        entries.append(
-            MetricEntry(
-                key=metric.key,
-                label=metric.label,
-                short=metric.short,
-                unit=metric.unit,
-                group=metric.group,
-                definition=metric.definition,
-                formula=metric.formula,
-                source="; ".join(sources),
-                scale=metric.scale,
-                decimals=metric.decimals,
-                kind=metric.kind,
-                needs=needs,
-                sessions=_sessions(node),
-                intraday=metric.key in intraday,
-                own=None,
-            )
-        )
+    entries = [_entry(metric, dictionary.daily, metric.key in intraday) for metric in METRICS.values()]
     entries += [_own_entry(dictionary, row) for row in own]
     functions = [
         FunctionEntry(name=f.name, group=f.group, signature=f.signature, definition=f.definition, example=f.example)
         for f in FUNCTIONS.values()
     ]
-    return Handbook(groups=[*GROUPS, OWN_GROUP], metrics=entries, functions=functions)
+    return Handbook(
+        groups=[*GROUPS, OWN_GROUP],
+        metrics=entries,
+        ticket_groups=list(TICKET_GROUPS),
+        tickets=[_entry(metric, ticket_vocabulary(), False) for metric in TICKETS.values()],
+        functions=functions,
+    )
+
+
+def _entry(metric: Metric, vocabulary: Vocabulary, intraday: bool) -> MetricEntry:
+    node = vocabulary.read(metric.key).node
+    needs = sorted(series_keys(node))
+    sources = list(dict.fromkeys((TICKETS if key in vocabulary.momentary else METRICS)[key].source for key in needs))
+    if metric.source and metric.source not in sources:
+        sources.append(metric.source)
+    return MetricEntry(
+        key=metric.key,
+        label=metric.label,
+        short=metric.short,
+        unit=metric.unit,
+        group=metric.group,
+        definition=metric.definition,
+        formula=metric.formula,
+        source="; ".join(sources),
+        scale=metric.scale,
+        decimals=metric.decimals,
+        kind=metric.kind,
+        needs=needs,
+        sessions=_sessions(node),
+        intraday=intraday,
+        own=None,
+    )
 
 
 def _own_entry(dictionary: Dictionary, row: Row) -> MetricEntry:
@@ -109,7 +128,7 @@ def require_sound(draft: OwnMetricDraft, own: list[Row], id: int | None) -> None
 
     if not key.isidentifier() or not key.isascii() or key != key.lower() or keyword.iskeyword(key):
         raise refuse("A name has small letters, digits and _, and begins with a letter: like my_ratio.", "key")
-    if key in METRICS or key in FUNCTIONS:
+    if key in METRICS or key in TICKETS or key in FUNCTIONS:
         raise refuse(f"{key} is in the catalogue already. Choose another name.", "key")
     others = {row.key: row.expression for row in own if row.id != id}
     renamed = next((row.key for row in own if row.id == id and row.key != key), None)

@@ -17,10 +17,9 @@ from flinch.feeds.export import MIME, Cell, Heading, Sheet, write_sheet
 from flinch.market import Dictionary, View
 from flinch.screening.columns import Described, NamedColumn, read_columns
 from flinch.screening.groups import universe
+from flinch.screening.notes import RULE_HEADINGS, rule_rows
 from flinch.screening.order import ordered
 from flinch.screening.run import Ran, run_stack
-
-_RULE_HEADINGS = ("rule", "bars", "switched on", "group", "survivors", "lost, no data", "lone cut", "problem")
 
 
 def as_file(
@@ -46,7 +45,7 @@ def as_file(
     used = [column.node for column in columns] + [rule.expression.node for rule in ran.rules if rule.expression]
     if any(node is not None and series_keys(node) & SIGNED for node in used):
         notes.append(("sign of exposure", f"assumed, not measured: {RULE_WORDS[DEFAULT_RULE]}"))
-    sheet = Sheet(request.name, headings, table, notes, _rules(ran), _RULE_HEADINGS)
+    sheet = Sheet(request.name, headings, table, notes, rule_rows(ran), RULE_HEADINGS)
     name = f"{request.name.strip() or 'screen'} {view.today}.{request.format}"
     disposition = f"attachment; filename=\"screen.{request.format}\"; filename*=UTF-8''{quote(name, safe='')}"
     return Response(
@@ -73,20 +72,4 @@ def _notes(view: View, request: ExportRequest, ran: Ran) -> list[tuple[str, str]
         ("source", view.source),
         ("data version", str(view.data_version)),
         ("written", f"{wall():%Y-%m-%d %H:%M} UTC"),
-    ]
-
-
-def _rules(ran: Ran) -> list[list[Cell]]:
-    return [
-        [
-            rule.body.text,
-            "daily" if rule.body.bars == "day" else f"{rule.body.bars} minutes",
-            rule.body.on,
-            rule.body.group,
-            count.survivors if rule.takes_part else None,
-            count.missing if rule.takes_part else None,
-            count.lone_cut if rule.takes_part else None,
-            rule.error.message if rule.error else None,
-        ]
-        for rule, count in zip(ran.rules, ran.result.counts, strict=True)
     ]

@@ -3,7 +3,7 @@ import type { Schemas } from "@/shared/api/client";
 import { compact, count, number } from "@/shared/format";
 import { Missing } from "@/shared/ui/Missing";
 import { Scrolling } from "@/shared/ui/Scrolling";
-import { ContractName, clock, leans } from "./ticketWords";
+import { ContractName, clock, leans } from "@/shared/ui/ticketWords";
 
 type Data = Schemas["TapeView"];
 type Ticket = Schemas["TicketRow"];

@@ -2,20 +2,19 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
+import { type Flow, flowBars, QUARTER, SIDES } from "@/shared/chart/flowBars";
 import { chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { told } from "@/shared/chart/told";
 import { compact, date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
-import { clock } from "./ticketWords";
+import { clock } from "@/shared/ui/ticketWords";
 
 type Data = Schemas["TapeView"];
 type Ticket = Schemas["TicketRow"];
 type Quarter = Schemas["Quarter"];
 
 const MARKED = 60;
-const QUARTER = 15 * 60_000;
 const SHAPES: Record<string, [string, number]> = { "1": ["triangle", 0], "-1": ["triangle", 180], "0": ["circle", 0] };
-const SIDES = ["ask", "mid", "bid"] as const;
 
 /** The day's price with the largest tickets where they came, and premium by quarter of an hour below it. */
 export function TapeFigure({ data }: { data: Data }) {
@@ -66,6 +65,14 @@ export function TapeFigure({ data }: { data: Data }) {
   );
 }
 
+const sides = (one: Flow["call"]) => SIDES.map((side) => `$${compact(one[side])} ${side}`).join(", ");
+
+const flowOf = (q: Quarter): Flow => ({
+  at: q.at,
+  call: { ask: q.call_ask, mid: q.call_mid, bid: q.call_bid },
+  put: { ask: q.put_ask, mid: q.put_mid, bid: q.put_bid },
+});
+
 function makeOption(data: Data, c: Palette): EChartsCoreOption {
   const base = chartBase(c);
   const begin = Date.parse(data.quarters[0]?.at ?? data.minutes[0] ?? data.upto);
@@ -107,7 +114,7 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
     tooltip: {
       ...base.tooltip,
       trigger: "item",
-      formatter: (point: { data: { ticket?: Ticket; quarter?: Quarter } }) => {
+      formatter: (point: { data: { ticket?: Ticket; quarter?: Flow } }) => {
         const { ticket: t, quarter: q } = point.data;
         if (t)
           return told(
@@ -118,8 +125,8 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
         if (!q) return told("");
         return told(
           `${clock(q.at).slice(0, 5)}, a quarter of an hour`,
-          `calls $${compact(q.call_ask)} ask, $${compact(q.call_mid)} mid, $${compact(q.call_bid)} bid`,
-          `puts $${compact(q.put_ask)} ask, $${compact(q.put_mid)} mid, $${compact(q.put_bid)} bid`,
+          `calls ${sides(q.call)}`,
+          `puts ${sides(q.put)}`,
         );
       },
     },
@@ -146,49 +153,11 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
           };
         }),
       },
-      bars(data.quarters, c),
+      {
+        ...flowBars(data.quarters.map(flowOf), c, (q) => Date.parse(q.at), QUARTER),
+        xAxisIndex: 1,
+        yAxisIndex: 1,
+      },
     ],
-  };
-}
-
-type Api = { value: (dim: number) => number; coord: (point: [number, number]) => [number, number] };
-
-/** Calls above the line, puts below it; from the line outwards what traded at the ask, between, and at the bid, paler each time. */
-function bars(quarters: Quarter[], c: Palette) {
-  return {
-    type: "custom",
-    xAxisIndex: 1,
-    yAxisIndex: 1,
-    data: quarters.map((q, i) => ({
-      value: [Date.parse(q.at), i, q.call_ask + q.call_mid + q.call_bid, -(q.put_ask + q.put_mid + q.put_bid)],
-      quarter: q,
-    })),
-    encode: { x: 0, y: [2, 3] },
-    renderItem: (_: unknown, api: Api) => {
-      const q = quarters[api.value(1)];
-      if (!q) return null;
-      const [left] = api.coord([api.value(0), 0]);
-      const [right] = api.coord([api.value(0) + QUARTER, 0]);
-      const children = (["call", "put"] as const).flatMap((one) => {
-        let from = 0;
-        return SIDES.map((side, i) => {
-          const upto = from + (one === "call" ? 1 : -1) * q[`${one}_${side}`];
-          const y0 = api.coord([0, from])[1];
-          const y1 = api.coord([0, upto])[1];
-          from = upto;
-          return {
-            type: "rect",
-            shape: {
-              x: left + 1,
-              width: Math.max(1, right - left - 2),
-              y: Math.min(y0, y1),
-              height: Math.abs(y1 - y0),
-            },
-            style: { fill: one === "call" ? c.call : c.put, opacity: [1, 0.55, 0.28][i] },
-          };
-        });
-      });
-      return { type: "group", children };
-    },
   };
 }

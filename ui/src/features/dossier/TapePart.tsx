@@ -4,9 +4,9 @@ import { compact, count, date, number, signed, signedCompact } from "@/shared/fo
 import { Missing } from "@/shared/ui/Missing";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Failed, Loading } from "@/shared/ui/States";
+import { ContractName, clock, leans } from "@/shared/ui/ticketWords";
 import { LargestTickets } from "./LargestTickets";
 import { TapeFigure } from "./TapeFigure";
-import { ContractName, clock, leans } from "./ticketWords";
 import type { Write } from "./VolatilityPart";
 
 type Data = Schemas["TapeView"];

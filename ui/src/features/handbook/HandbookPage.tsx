@@ -46,10 +46,11 @@ export default function HandbookPage() {
     return handbook.failureReason ? <Failed error={handbook.failureReason} /> : <Loading what="the Handbook" />;
   const low = wanted.trim().toLowerCase();
   const fits = (...texts: string[]) => !low || texts.some((text) => text.toLowerCase().includes(low));
-  const metrics = data.metrics.filter((m) => m.key === entry || fits(m.key, m.label, m.short, m.definition, m.formula));
+  const every = [...data.metrics, ...data.tickets];
+  const metrics = every.filter((m) => m.key === entry || fits(m.key, m.label, m.short, m.definition, m.formula));
   const functions = data.functions.filter((f) => f.name === entry || fits(f.name, f.definition, f.example));
-  const groups = data.groups.filter((group) => metrics.some((m) => m.group === group));
-  const missing = entry && !data.metrics.some((m) => m.key === entry) && !data.functions.some((f) => f.name === entry);
+  const groups = [...data.groups, ...data.ticket_groups].filter((group) => metrics.some((m) => m.group === group));
+  const missing = entry && !every.some((m) => m.key === entry) && !data.functions.some((f) => f.name === entry);
   return (
     <div className="handbook">
       <nav aria-label="Groups">
@@ -63,7 +64,7 @@ export default function HandbookPage() {
           onChange={(event) => setWanted(event.target.value)}
         />
         <p className="muted small">
-          {data.metrics.length} metrics, {data.functions.length} functions
+          {every.length} metrics, {data.functions.length} functions
         </p>
         <ul>
           {[...groups, ...(functions.length > 0 ? [FUNCTIONS] : [])].map((group) => (

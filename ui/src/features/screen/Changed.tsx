@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import { asOfDay, useAsOf } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { count, date } from "@/shared/format";
-import type { Rule } from "./state";
+import type { Rule } from "@/shared/stack/state";
 
 /** What came in and went out against another session, and by which rule. */
 export function Changed({

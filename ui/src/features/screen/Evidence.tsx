@@ -1,9 +1,9 @@
 import { api, type Schemas } from "@/shared/api/client";
 import { type UnderWay, useEvidence, useMetricMap } from "@/shared/api/queries";
 import { count, DASH, date, number, signed } from "@/shared/format";
+import type { Rule, Screen } from "@/shared/stack/state";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
-import type { Rule, Screen } from "./state";
 
 type Data = Schemas["Evidence"];
 type Range = Schemas["Range"];

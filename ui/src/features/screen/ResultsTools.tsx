@@ -1,6 +1,6 @@
-import type { FileFormat, Starter } from "@/shared/api/client";
+import type { FileFormat } from "@/shared/api/client";
+import type { View } from "@/shared/stack/state";
 import { TakeOut } from "@/shared/ui/TakeOut";
-import type { View } from "./state";
 
 const VIEWS: { value: View; label: string }[] = [
   { value: "table", label: "table" },
@@ -68,36 +68,5 @@ export function ResultsTools(props: Props) {
         )}
       </div>
     </div>
-  );
-}
-
-/** What the first page asks: starters to begin with. */
-export function Asking({
-  starters,
-  onOpen,
-  onAll,
-}: {
-  starters: Starter[];
-  onOpen: (key: string) => void;
-  onAll: () => void;
-}) {
-  return (
-    <nav className="asking" aria-label="Questions to begin with">
-      <span className="muted">Ask, for example:</span>
-      {starters.slice(0, 9).map((starter) => (
-        <button
-          key={starter.key}
-          type="button"
-          className="quiet"
-          title={starter.description}
-          onClick={() => onOpen(starter.key)}
-        >
-          {starter.name}
-        </button>
-      ))}
-      <button type="button" className="quiet more" onClick={onAll}>
-        all {starters.length} (o)
-      </button>
-    </nav>
   );
 }

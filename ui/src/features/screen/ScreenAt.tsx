@@ -3,16 +3,7 @@ import { useNavigate } from "react-router";
 import { tellResults } from "@/frame/results";
 import { useSubject } from "@/frame/subject";
 import { asOfDay } from "@/shared/address";
-import {
-  ApiError,
-  api,
-  download,
-  type FileFormat,
-  type SavedScreen,
-  type ScreenDraft,
-  type ScreenReply,
-  type Why,
-} from "@/shared/api/client";
+import { ApiError, api, download, type FileFormat, type ScreenReply, type Why } from "@/shared/api/client";
 import {
   useBaskets,
   useChangeTray,
@@ -20,7 +11,6 @@ import {
   useMarket,
   useMetricMap,
   useMetrics,
-  useSaveScreen,
   useScreen,
   useScreenPages,
   useScreens,
@@ -28,13 +18,22 @@ import {
 } from "@/shared/api/queries";
 import { count, date, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { Asking } from "@/shared/stack/Asking";
+import type { Base } from "@/shared/stack/base";
+import { type Look, useLook } from "@/shared/stack/kept";
+import { Narrowest, Stack, universeWords } from "@/shared/stack/Stack";
+import { reasonFor, type View, writeScreen } from "@/shared/stack/state";
+import { NAMES } from "@/shared/stack/things";
+import { useKeptScreen } from "@/shared/stack/useKeptScreen";
+import { useStack } from "@/shared/stack/useStack";
+import { useWalk } from "@/shared/stack/walk";
 import { AsOf } from "@/shared/ui/AsOf";
 import { later } from "@/shared/ui/later";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
 import { Changed } from "./Changed";
-import { type Look, useAside, useLook } from "./kept";
+import { COLUMNS, FIRST } from "./first";
 import { Results } from "./Results";
-import { Asking, ResultsTools } from "./ResultsTools";
+import { ResultsTools } from "./ResultsTools";
 import {
   belonging,
   firstPage,
@@ -49,17 +48,11 @@ import {
   valuesOf,
   withMeasured,
 } from "./rows";
-import { Narrowest, Stack, universeWords } from "./Stack";
-import { StackHead } from "./StackHead";
-import { COLUMNS, FIRST, isChanged, readScreen, reasonFor, type Screen, toBody, type View, writeScreen } from "./state";
 import { GalleryTools, MetricSelect, periodOf, sizeOf } from "./ViewTools";
-import { useWalk } from "./walk";
 
 const ColumnPicker = later(() => import("./ColumnPicker").then((part) => part.ColumnPicker));
 const Evidence = later(() => import("./Evidence").then((part) => part.Evidence));
 const Gallery = later(() => import("./Gallery").then((part) => part.Gallery));
-const SaveDialog = later(() => import("./Screens").then((part) => part.SaveDialog));
-const ScreensDialog = later(() => import("./Screens").then((part) => part.ScreensDialog));
 const MarketMap = lazy(() => import("./MarketMap"));
 const ALWAYS = ["price", "change_pct"];
 
@@ -73,9 +66,6 @@ function pagesBeside(reply: ScreenReply | undefined, [first, last]: [number, num
     .map((page) => (first + page) * PAGE)
     .filter((row) => row >= reply.first + reply.companies.length);
 }
-
-/** A screen as it was opened: under which key, with what it is saved as, and what it holds. */
-export type Base = { key: string | null; draft: ScreenDraft; screen: Screen; saved: SavedScreen | null };
 
 /** A screen with its survivors. All of it stands in the address. */
 export function ScreenAt({
@@ -98,24 +88,11 @@ export function ScreenAt({
   const { subject, setSubject } = useSubject();
   const navigate = useNavigate();
   const grid = useRef<HTMLDivElement>(null);
-  const [moving, setMoving] = useState<{ place: number; text: string } | null>(null);
-  const [dialog, setDialog] = useState<"screens" | "save" | "columns" | null>(null);
+  const [choosing, setChoosing] = useState(false);
   const [said, setSaid] = useState<string | null>(null);
 
-  const screen = useMemo(() => readScreen(params, base.screen), [params, base]);
-  const changed = isChanged(screen, base.screen);
-  const change = (changes: Partial<Screen>) => write(writeScreen({ ...screen, ...changes }, base.screen), true);
-  const current = useMemo(
-    () =>
-      moving
-        ? { ...screen, rules: screen.rules.map((r, i) => (i === moving.place ? { ...r, text: moving.text } : r)) }
-        : screen,
-    [screen, moving],
-  );
-  // What was let go stays until the address has it too.
-  useEffect(() => {
-    if (moving && screen.rules[moving.place]?.text === moving.text) setMoving(null);
-  }, [moving, screen]);
+  const stack = useStack(base, params, write);
+  const { screen, current, changed, change } = stack;
 
   const asOf = params.get("asof");
   const aim = Number(params.get("aim")) || null;
@@ -184,16 +161,7 @@ export function ScreenAt({
     if (reply) tellResults(reply.symbols);
   }, [reply]);
 
-  // Reports belong to the rules they were asked for.
-  const told = answer.data?.request.stack.rules ?? [];
-  const reports = current.rules.map((r, i) => {
-    if (moving?.place === i) return reply?.rules[i];
-    const same =
-      told[i]?.text === r.text && told[i]?.bars === r.bars
-        ? i
-        : told.findIndex((t) => t.text === r.text && t.bars === r.bars);
-    return same < 0 ? undefined : reply?.rules[same];
-  });
+  const reports = stack.reportsOf(answer.data?.request.stack.rules ?? [], reply?.rules);
 
   const { focused, walk, leave } = useWalk(params.get("at"), write);
   function open(symbol: string) {
@@ -203,7 +171,7 @@ export function ScreenAt({
   }
 
   const link = `/screen?${params}`;
-  const why = reasonFor(screen, base.draft.name || null, universeWords(screen.universe, baskets), link);
+  const why = reasonFor(screen, NAMES, base.draft.name || null, universeWords(screen.universe, baskets), link);
   const subjectOf = (row: Row): { symbol: string; why: Why; asOf: string | null } => ({
     symbol: row.symbol,
     why: { ...why, values: valuesOf(columns, row, spoken) },
@@ -221,6 +189,17 @@ export function ScreenAt({
     walk(row.symbol);
     setSubject(subjectOf(row));
   };
+
+  const kept = useKeptScreen({
+    things: NAMES,
+    base,
+    first: FIRST,
+    screen,
+    changed,
+    link,
+    write,
+    onSaid: setSaid,
+  });
 
   const copy = () => {
     const text = rows.map((row) => row.symbol).join(", ");
@@ -243,7 +222,7 @@ export function ScreenAt({
   useKeys({
     r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
     c: copy,
-    o: () => setDialog("screens"),
+    o: kept.choose,
     "1": () => setView("table"),
     "2": () => setView("gallery"),
     "3": () => setView("map"),
@@ -262,42 +241,25 @@ export function ScreenAt({
       .catch(() => null);
     if (!all) return setSaid("The server did not answer; nothing was put in the tray.");
     const known = toColumns([all]);
-    const kept = toRows(all.symbols, [all]).filter((row) => !inTray.has(row.symbol));
-    const values = Object.fromEntries(kept.map((row) => [row.symbol, valuesOf(known, row, spoken)]));
+    const taken = toRows(all.symbols, [all]).filter((row) => !inTray.has(row.symbol));
+    const values = Object.fromEntries(taken.map((row) => [row.symbol, valuesOf(known, row, spoken)]));
     changeTray.mutate({
       kind: "change",
-      change: { op: "add", symbols: kept.map((row) => row.symbol), why: { ...why, values: {} }, values, version: null },
+      change: {
+        op: "add",
+        symbols: taken.map((row) => row.symbol),
+        why: { ...why, values: {} },
+        values,
+        version: null,
+      },
     });
   }
 
-  const save = useSaveScreen();
-  const nothing = { only: null, screen: null, u: null, r: null, any: null, cols: null, sort: null, view: null };
-  function saveNow() {
-    if (!base.saved) return setDialog("save");
-    const { name, description, tags, id, version } = base.saved;
-    save.mutate(
-      { draft: { name, description, tags, version, body: toBody(screen) }, id },
-      {
-        onSuccess: () => {
-          write({ ...nothing, screen: String(id) });
-          setSaid("saved");
-        },
-        onError: (error) => setSaid(error.message),
-      },
-    );
-  }
-  const [aside, setAside] = useAside();
-  function openScreen(key: string | null) {
-    if (changed && key !== base.key) setAside({ name: base.draft.name || "the first screen", address: link });
-    setDialog(null);
-    write({ ...nothing, at: null, vs: null, screen: key }, true);
-  }
-
   function takeOut(format: FileFormat) {
-    const stack = { universe: screen.universe, rules: screen.rules, any_groups: screen.anyGroups };
+    const rules = { universe: screen.universe, rules: screen.rules, any_groups: screen.anyGroups };
     const name = base.draft.name || "Screen";
     const shown = needed(ids);
-    download("/api/screen/export", { format, name, stack, columns: shown, sort: screen.sort, as_of: asOf }).then(
+    download("/api/screen/export", { format, name, stack: rules, columns: shown, sort: screen.sort, as_of: asOf }).then(
       () => setSaid(`written as ${format.toUpperCase()}`),
       (error: Error) => setSaid(error.message),
     );
@@ -308,6 +270,7 @@ export function ScreenAt({
   return (
     <div className="screen">
       <Stack
+        things={NAMES}
         screen={current}
         reports={reports}
         universe={reply?.universe ?? null}
@@ -316,24 +279,9 @@ export function ScreenAt({
         aim={aim}
         onAim={(wanted) => write({ aim: wanted === null ? null : String(wanted) })}
         onChange={change}
-        onMove={(place, text) => setMoving({ place, text })}
+        onMove={stack.move}
       >
-        <StackHead
-          draft={base.draft}
-          kept={base.saved !== null}
-          opened={base.key !== null}
-          changed={changed}
-          aside={aside}
-          onScreens={() => setDialog("screens")}
-          onRevert={() => write({ ...nothing, screen: base.key }, true)}
-          onSave={saveNow}
-          onSaveAs={() => setDialog("save")}
-          onBringBack={({ address }) => {
-            setAside(null);
-            navigate(address);
-          }}
-          onForget={() => setAside(null)}
-        />
+        {kept.head}
       </Stack>
       <section className="results" aria-label="Results" aria-busy={answer.isPlaceholderData}>
         <header>
@@ -360,7 +308,7 @@ export function ScreenAt({
             onView={setView}
             onEvidence={toggleEvidence}
             onCompare={() => write({ vs: against === null ? "previous" : null })}
-            onColumns={() => setDialog("columns")}
+            onColumns={() => setChoosing(true)}
             onFile={takeOut}
             onCopy={copy}
             onKeep={keepAll}
@@ -368,9 +316,9 @@ export function ScreenAt({
         </header>
         {asking && !evidence && (
           <Asking
-            starters={screens?.starters ?? []}
-            onOpen={(key) => openScreen(`s-${key}`)}
-            onAll={() => setDialog("screens")}
+            starters={screens?.starters.filter((starter) => starter.body.table !== "tickets") ?? []}
+            onOpen={(key) => kept.open(`s-${key}`)}
+            onAll={kept.choose}
           />
         )}
         {!evidence && screen.view !== "table" && (
@@ -419,7 +367,7 @@ export function ScreenAt({
         ) : rows.length === 0 ? (
           <Empty>
             <p>No name survives these rules.</p>
-            <Narrowest reports={reply.rules} />
+            <Narrowest reports={reply.rules} things={NAMES} />
           </Empty>
         ) : screen.view === "gallery" ? (
           <Gallery
@@ -469,35 +417,15 @@ export function ScreenAt({
           />
         )}
       </section>
-      {dialog === "screens" && (
-        <ScreensDialog
-          onOpen={openScreen}
-          onDelete={(id) => {
-            // The one that is open goes on as what it holds, without its name.
-            if (base.saved?.id === id) write({ ...nothing, ...writeScreen(screen, FIRST) });
-          }}
-          onHide={() => setDialog(null)}
-        />
-      )}
-      {dialog === "save" && (
-        <SaveDialog
-          draft={{ ...base.draft, name: base.draft.name, body: toBody(screen) }}
-          onSaved={(saved) => {
-            setDialog(null);
-            setSaid("saved");
-            write({ ...nothing, screen: String(saved.id) }, true);
-          }}
-          onHide={() => setDialog(null)}
-        />
-      )}
-      {dialog === "columns" && (
+      {kept.dialogs}
+      {choosing && (
         <ColumnPicker
           chosen={ids}
           usual={COLUMNS}
           metrics={metrics}
           groups={groups}
           onChange={(next) => change({ columns: next.join() === COLUMNS.join() ? [] : next })}
-          onHide={() => setDialog(null)}
+          onHide={() => setChoosing(false)}
         />
       )}
     </div>

@@ -1,5 +1,5 @@
 import type { Metric, Schemas, ScreenReply } from "@/shared/api/client";
-import type { Rule } from "./state";
+import type { Rule } from "@/shared/stack/state";
 
 export type Column = Schemas["ColumnReply"];
 /** A survivor; its company and numbers are there when its page has come. */

@@ -74,6 +74,7 @@ export type PositioningRequest = NonNullable<
   operations["dossier_read_positioning_positioning__path_symbol__get"]["parameters"]["query"]
 >;
 export type TapeRequest = NonNullable<operations["dossier_read_tape_tape__path_symbol__get"]["parameters"]["query"]>;
+export type FillsRequest = NonNullable<operations["tape_read_fills_fills__path_symbol__get"]["parameters"]["query"]>;
 export type Why = Schemas["Why"];
 export type ScreenReply = Schemas["ScreenReply"];
 export type RuleReport = Schemas["RuleReport"];
@@ -130,6 +131,11 @@ export const api = {
     unwrap(client.GET("/api/dossier/positioning/{symbol}", { params: { path: { symbol }, query }, signal })),
   tape: (symbol: string, query: TapeRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/dossier/tape/{symbol}", { params: { path: { symbol }, query }, signal })),
+  tickets: (body: Schemas["TapeRequest"], signal: AbortSignal) => unwrap(client.POST("/api/tape", { body, signal })),
+  nameTickets: (body: Schemas["NameAsked"], signal: AbortSignal) =>
+    unwrap(client.POST("/api/tape/name", { body, signal })),
+  fills: (symbol: string, query: FillsRequest, signal: AbortSignal) =>
+    unwrap(client.GET("/api/tape/fills/{symbol}", { params: { path: { symbol }, query }, signal })),
   chain: (symbol: string, expiration: string | null, at: AsOfRequest, signal: AbortSignal) =>
     unwrap(
       client.GET("/api/dossier/chain/{symbol}", {

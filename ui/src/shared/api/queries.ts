@@ -14,6 +14,7 @@ import {
   type AsOfRequest,
   api,
   type DossierRequest,
+  type FillsRequest,
   type Metric,
   type OverTimeRequest,
   type PositioningRequest,
@@ -56,22 +57,35 @@ export function useMetrics(): Metric[] {
   return useHandbook().data?.metrics ?? NO_METRICS;
 }
 
+/** What rules on tickets may use: their own metrics first, then those of their names. */
+export function useTicketMetrics(): Metric[] {
+  const handbook = useHandbook().data;
+  return useMemo(() => (handbook ? [...handbook.tickets, ...handbook.metrics] : NO_METRICS), [handbook]);
+}
+
 /** Metrics by key. */
 export function useMetricMap(): Map<string, Metric> {
-  const metrics = useMetrics();
+  return useByKey(useMetrics());
+}
+
+export function useByKey(metrics: Metric[]): Map<string, Metric> {
   return useMemo(() => new Map(metrics.map((metric) => [metric.key, metric])), [metrics]);
 }
 
 /**
- * A screen's answer, with the request it answers: while the next one is on its way the last one is shown. A hand that moves asks
- * once at a time: what it asked last is sent when the answer before is there, so that a drag is drawn as fast as answers come.
+ * An answer with the request it answers: while the next one is on its way the last one is shown. A hand that moves asks once at a
+ * time: what it asked last is sent when the answer before is there, so that a drag is drawn as fast as answers come.
  */
-export function useScreen(request: ScreenRequest) {
+function useLatest<Request, Reply>(
+  key: string,
+  request: Request,
+  ask: (request: Request, signal: AbortSignal) => Promise<Reply>,
+) {
   const version = useMarket().data?.version;
   const [asked, setAsked] = useState(request);
   const answer = useQuery({
-    queryKey: ["screen", version, asked],
-    queryFn: async ({ signal }) => ({ request: asked, reply: await api.screen(asked, signal) }),
+    queryKey: [key, version, asked],
+    queryFn: async ({ signal }) => ({ request: asked, reply: await ask(asked, signal) }),
     placeholderData: keepPreviousData,
     // A drag leaves one answer a pixel behind.
     gcTime: 5_000,
@@ -82,6 +96,30 @@ export function useScreen(request: ScreenRequest) {
   }, [waiting, request]);
   return { ...answer, isPlaceholderData: answer.isPlaceholderData || asked !== request };
 }
+
+/** A screen's answer. */
+export const useScreen = (request: ScreenRequest) => useLatest("screen", request, api.screen);
+
+/** Tickets that a stack leaves. */
+export const useTickets = (request: Schemas["TapeRequest"]) => useLatest("tickets", request, api.tickets);
+
+/** One name's surviving tickets on its price; while those of another stack are on their way, the last ones are shown. */
+export const useNameTickets = (request: Schemas["NameAsked"]) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["name-tickets", version, request],
+    queryFn: ({ signal }) => api.nameTickets(request, signal),
+    placeholderData: (previous) => (previous?.symbol === request.symbol ? previous : undefined),
+  });
+};
+
+export const useFills = (symbol: string, query: FillsRequest) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["fills", version, symbol, query],
+    queryFn: ({ signal }) => api.fills(symbol, query, signal),
+  });
+};
 
 /** Pages of a screen's survivors besides the one that came with its answer. */
 export function useScreenPages(request: RowsRequest, firsts: number[]) {

@@ -588,6 +588,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tape": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tickets that a stack of rules leaves, by name, one by one, by contract or through the day. */
+        post: operations["tape_look_at_tape_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tape/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Survivors as CSV, XLSX or JSON. */
+        post: operations["tape_export_tape_export_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tape/fills/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The fills of one ticket. */
+        get: operations["tape_read_fills_fills__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tape/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** One name's surviving tickets on its price. */
+        post: operations["tape_look_at_name_name_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tray": {
         parameters: {
             query?: never;
@@ -936,6 +1004,13 @@ export interface components {
              * @enum {string}
              */
             bars: "day" | "60" | "15" | "5";
+            /**
+             * Table
+             * @description What the rule is on
+             * @default names
+             * @enum {string}
+             */
+            table: "names" | "tickets";
             /** Text */
             text: string;
         };
@@ -1516,6 +1591,34 @@ export interface components {
             /** Venue */
             venue: string;
         };
+        /** FillList */
+        FillList: {
+            /**
+             * Fills
+             * @description At most 200
+             */
+            fills: components["schemas"]["FillRow"][];
+            /** Total */
+            total: number;
+        };
+        /** FillRow */
+        FillRow: {
+            /** Ask */
+            ask: number | null;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Bid */
+            bid: number | null;
+            /** Contracts */
+            contracts: number;
+            /** Price */
+            price: number;
+            /** Venue */
+            venue: string;
+        };
         /**
          * Followed
          * @description What followed within a number of sessions.
@@ -1607,6 +1710,13 @@ export interface components {
             groups: string[];
             /** Metrics */
             metrics: components["schemas"]["MetricEntry"][];
+            /** Ticket Groups */
+            ticket_groups: string[];
+            /**
+             * Tickets
+             * @description What rules on tickets may use beside the metrics of names
+             */
+            tickets: components["schemas"]["MetricEntry"][];
         };
         /**
          * Histogram
@@ -1815,6 +1925,30 @@ export interface components {
             symbols: string[];
         };
         /**
+         * Mark
+         * @description A ticket where it came.
+         */
+        Mark: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Is Call */
+            is_call: boolean;
+            /** Premium */
+            premium: number;
+            /** Price */
+            price: number | null;
+            /**
+             * Side
+             * @enum {string}
+             */
+            side: "bid" | "mid" | "ask";
+            /** Words */
+            words: string;
+        };
+        /**
          * MarketInfo
          * @description What is loaded.
          */
@@ -1956,6 +2090,38 @@ export interface components {
             /** Symbol */
             symbol: string;
         };
+        /**
+         * NameAsked
+         * @description One name's surviving tickets on its price.
+         */
+        NameAsked: {
+            /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * @description Show survivors of this quarter of an hour alone
+             * @default null
+             */
+            quarter: components["schemas"]["QuarterChosen"] | null;
+            /**
+             * Sessions
+             * @description How many sessions back, the as-of session among them
+             * @default 1
+             */
+            sessions: number;
+            stack: components["schemas"]["StackBody"];
+            /** Symbol */
+            symbol: string;
+            /**
+             * Until
+             * @description A time of the as-of session in New York; none: its end, or the newest moment
+             * @default null
+             */
+            until: string | null;
+        };
         /** NameList */
         NameList: {
             /** Names */
@@ -1971,6 +2137,39 @@ export interface components {
             sector: string;
             /** Symbol */
             symbol: string;
+        };
+        /** NameTickets */
+        NameTickets: {
+            /** Company */
+            company: string;
+            /**
+             * Marks
+             * @description The largest of the as-of session
+             */
+            marks: components["schemas"]["Mark"][];
+            /** Minutes */
+            minutes: string[];
+            /** One Day Move */
+            one_day_move: number | null;
+            /** Pointed */
+            pointed: components["schemas"]["Pointed"][];
+            /** Premium */
+            premium: number;
+            /** Previous Close */
+            previous_close: number | null;
+            /** Price */
+            price: number | null;
+            /** Prices */
+            prices: (number | null)[];
+            /**
+             * Since
+             * @description Of all that lean, weighted by premium
+             */
+            since: number | null;
+            /** Symbol */
+            symbol: string;
+            /** Tickets */
+            tickets: number;
         };
         /** NextReport */
         NextReport: {
@@ -2284,6 +2483,18 @@ export interface components {
             /** Start */
             start: string | null;
         };
+        /**
+         * Pointed
+         * @description A strike that the money points at.
+         */
+        Pointed: {
+            /** Is Call */
+            is_call: boolean;
+            /** Premium */
+            premium: number;
+            /** Strike */
+            strike: number;
+        };
         /** PositioningView */
         PositioningView: {
             /** Adjusted */
@@ -2442,6 +2653,38 @@ export interface components {
             put_mid: number;
             /** Shares */
             shares: number;
+        };
+        /**
+         * QuarterChosen
+         * @description A quarter of an hour of a session, by its place after the open.
+         */
+        QuarterChosen: {
+            /** Place */
+            place: number;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+        };
+        /** QuarterRow */
+        QuarterRow: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            call: components["schemas"]["Sided"];
+            /** Place */
+            place: number;
+            put: components["schemas"]["Sided"];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Tickets */
+            tickets: number;
         };
         /**
          * Range
@@ -2692,11 +2935,24 @@ export interface components {
              */
             rules: components["schemas"]["RuleBody"][];
             /**
+             * Sessions
+             * @description For tickets: how many sessions back
+             * @default 1
+             */
+            sessions: number;
+            /**
              * Sort
              * @description Keys, - before one that falls
              * @default []
              */
             sort: string[];
+            /**
+             * Table
+             * @description What the rules are on
+             * @default names
+             * @enum {string}
+             */
+            table: "names" | "tickets";
             /**
              * Universe
              * @description all, stock, fund, tray, sector:NAME, members:SYMBOL or basket:ID
@@ -2708,7 +2964,7 @@ export interface components {
              * @default table
              * @enum {string}
              */
-            view: "table" | "gallery" | "map";
+            view: "table" | "gallery" | "map" | "names" | "tickets" | "contracts" | "day";
         };
         /**
          * ScreenDraft
@@ -2888,6 +3144,18 @@ export interface components {
             net_pct: number | null;
             /** Put */
             put: number | null;
+        };
+        /**
+         * Sided
+         * @description Premium by side.
+         */
+        Sided: {
+            /** Ask */
+            ask: number;
+            /** Bid */
+            bid: number;
+            /** Mid */
+            mid: number;
         };
         /**
          * Smile
@@ -3096,6 +3364,311 @@ export interface components {
             strike: number;
         };
         /**
+         * TapeContract
+         * @description A contract's surviving tickets.
+         */
+        TapeContract: {
+            /** Ask Share Pct */
+            ask_share_pct: number | null;
+            /**
+             * Contracts
+             * @description Of the survivors
+             */
+            contracts: number;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Is Call */
+            is_call: boolean;
+            /**
+             * Open Interest
+             * @description Of the morning of the first session shown
+             */
+            open_interest: number | null;
+            /**
+             * Opened
+             * @description What it rose by until the morning after; missing until that is known
+             */
+            opened: number | null;
+            /** Premium */
+            premium: number;
+            /**
+             * Quiet
+             * @description Sessions since it last traded before those shown; missing where it did not
+             */
+            quiet: number | null;
+            /**
+             * Quiet At Least
+             * @description How many sessions before those shown are held
+             */
+            quiet_at_least: number;
+            /** Small Base */
+            small_base: boolean;
+            /** Strike */
+            strike: number;
+            /** Symbol */
+            symbol: string;
+            /** Tickets */
+            tickets: number;
+            /**
+             * Volume
+             * @description Of all its trades in the sessions shown
+             */
+            volume: number;
+        };
+        /**
+         * TapeExport
+         * @description Survivors as a file.
+         */
+        TapeExport: {
+            /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Format
+             * @enum {string}
+             */
+            format: "csv" | "xlsx" | "json";
+            /**
+             * Least
+             * @default 1
+             */
+            least: number;
+            /**
+             * Name
+             * @default tape
+             */
+            name: string;
+            /**
+             * @description Show survivors of this quarter of an hour alone
+             * @default null
+             */
+            quarter: components["schemas"]["QuarterChosen"] | null;
+            /**
+             * Sessions
+             * @description How many sessions back, the as-of session among them
+             * @default 1
+             */
+            sessions: number;
+            /**
+             * Sort
+             * @default -premium
+             */
+            sort: string;
+            stack: components["schemas"]["StackBody"];
+            /**
+             * Until
+             * @description A time of the as-of session in New York; none: its end, or the newest moment
+             * @default null
+             */
+            until: string | null;
+            /**
+             * View
+             * @default tickets
+             * @enum {string}
+             */
+            view: "names" | "tickets" | "contracts";
+        };
+        /**
+         * TapeName
+         * @description A name's surviving tickets.
+         */
+        TapeName: {
+            call: components["schemas"]["Sided"];
+            /** Company */
+            company: string;
+            /**
+             * First Ever
+             * @description There was none like it in all sessions held
+             */
+            first_ever: boolean;
+            /**
+             * First In
+             * @description Of its newest one: sessions since the name last had one like it
+             */
+            first_in: number;
+            /**
+             * Net
+             * @description Premium that leans up less premium that leans down
+             */
+            net: number;
+            /** Premium */
+            premium: number;
+            put: components["schemas"]["Sided"];
+            /**
+             * Repeated
+             * @description The most tickets in one contract on one side
+             */
+            repeated: number;
+            /**
+             * Since
+             * @description Of the largest ticket, signed by its lean
+             */
+            since: number | null;
+            /**
+             * Strongest
+             * @description The contract with most of the premium, in words
+             */
+            strongest: string;
+            /** Strongest Premium */
+            strongest_premium: number;
+            /** Symbol */
+            symbol: string;
+            /** Tickets */
+            tickets: number;
+        };
+        /**
+         * TapeReply
+         * @description Survivors of a stack on tickets, the funnel, and one way to look at them.
+         */
+        TapeReply: {
+            /**
+             * Contracts
+             * @default []
+             */
+            contracts: components["schemas"]["TapeContract"][];
+            /**
+             * Doubts
+             * @description What was wrong with fills of the sessions asked for
+             */
+            doubts: string[];
+            /** First */
+            first: number;
+            /** Left Out */
+            left_out: number;
+            /**
+             * Moment
+             * Format: date-time
+             */
+            moment: string;
+            /**
+             * Names
+             * @default []
+             */
+            names: components["schemas"]["TapeName"][];
+            /** Newest */
+            newest: boolean;
+            /**
+             * Premium
+             * @description Of those
+             */
+            premium: number;
+            /**
+             * Quarters
+             * @default []
+             */
+            quarters: components["schemas"]["QuarterRow"][];
+            /** Rules */
+            rules: components["schemas"]["RuleReport"][];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /**
+             * Sessions
+             * @description Those of which trades are kept, up to the as-of session
+             */
+            sessions: string[];
+            /**
+             * Shown
+             * @description Survivors in the quarter chosen; all when none is
+             */
+            shown: number;
+            /** Survivors */
+            survivors: number;
+            /**
+             * Symbols
+             * @description Names among the survivors in the order shown, at most 2,000
+             */
+            symbols: string[];
+            /**
+             * Tickets
+             * @default []
+             */
+            tickets: components["schemas"]["TicketLine"][];
+            /**
+             * Total
+             * @description Rows that there are to look at
+             */
+            total: number;
+            /**
+             * Universe
+             * @description Tickets of the universe's names in the sessions asked for
+             */
+            universe: number;
+            /** Version */
+            version: number;
+        };
+        /**
+         * TapeRequest
+         * @description Tickets to look at.
+         */
+        TapeRequest: {
+            /**
+             * Aim
+             * @default null
+             */
+            aim: number | null;
+            /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Count
+             * @default 100
+             */
+            count: number;
+            /**
+             * First
+             * @default 0
+             */
+            first: number;
+            /**
+             * Least
+             * @description For names: with at least so many tickets
+             * @default 1
+             */
+            least: number;
+            /**
+             * @description Show survivors of this quarter of an hour alone
+             * @default null
+             */
+            quarter: components["schemas"]["QuarterChosen"] | null;
+            /**
+             * Sessions
+             * @description How many sessions back, the as-of session among them
+             * @default 1
+             */
+            sessions: number;
+            /**
+             * Sort
+             * @description For names and contracts: what they are in the order of, - when falling
+             * @default -premium
+             */
+            sort: string;
+            stack: components["schemas"]["StackBody"];
+            /**
+             * Until
+             * @description A time of the as-of session in New York; none: its end, or the newest moment
+             * @default null
+             */
+            until: string | null;
+            /**
+             * View
+             * @default names
+             * @enum {string}
+             */
+            view: "names" | "tickets" | "contracts" | "day";
+        };
+        /**
          * TapeView
          * @description One name's tape of a session.
          */
@@ -3270,6 +3843,81 @@ export interface components {
              * @description Constant maturity, percent points
              */
             vol: number | null;
+        };
+        /**
+         * TicketLine
+         * @description One ticket.
+         */
+        TicketLine: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Away Pct */
+            away_pct: number | null;
+            /** Contracts */
+            contracts: number;
+            /** Days */
+            days: number;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Fills */
+            fills: number;
+            /** First Ever */
+            first_ever: boolean;
+            /** First In */
+            first_in: number;
+            /** Is Call */
+            is_call: boolean;
+            /** Kind */
+            kind: string;
+            /** Lean */
+            lean: number;
+            /** Opening */
+            opening: string;
+            /**
+             * Package
+             * @description The package that it is a leg of, in words
+             */
+            package: string | null;
+            /**
+             * Place
+             * @description Place among its name's tickets of the session
+             */
+            place: number;
+            /** Premium */
+            premium: number;
+            /** Price */
+            price: number;
+            /** Price Then */
+            price_then: number | null;
+            /**
+             * Roll
+             * @description The roll that it is a side of, in words
+             */
+            roll: string | null;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /**
+             * Side
+             * @enum {string}
+             */
+            side: "bid" | "mid" | "ask";
+            /** Since */
+            since: number | null;
+            /** Strike */
+            strike: number;
+            /** Symbol */
+            symbol: string;
+            /** Unusual */
+            unusual: number | null;
         };
         /**
          * TicketRow
@@ -7138,6 +7786,359 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tape_look_at_tape_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TapeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TapeReply"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tape_export_tape_export_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TapeExport"];
+            };
+        };
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
+                    "text/csv": string;
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tape_read_fills_fills__path_symbol__get: {
+        parameters: {
+            query: {
+                session: string;
+                place: number;
+                as_of?: string | null;
+                until?: string | null;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FillList"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tape_look_at_name_name_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NameAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NameTickets"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -16,13 +16,25 @@ use([
 ]);
 
 /** A chart that follows its box. `label` says in words what it shows; every chart also has a table. */
-export function EChart({ option, label }: { option: EChartsCoreOption; label: string }) {
+export function EChart({
+  option,
+  label,
+  onPick,
+}: {
+  option: EChartsCoreOption;
+  label: string;
+  /** A point of a series was clicked. */
+  onPick?: (index: number) => void;
+}) {
   const box = useRef<HTMLDivElement>(null);
   const chart = useRef<ReturnType<typeof init> | null>(null);
+  const picked = useRef(onPick);
+  picked.current = onPick;
   useEffect(() => {
     if (!box.current) return;
     const made = init(box.current, null, { renderer: "svg" });
     chart.current = made;
+    made.on("click", (event) => picked.current?.(event.dataIndex));
     const watcher = new ResizeObserver(() => made.resize());
     watcher.observe(box.current);
     return () => {

@@ -3,6 +3,7 @@ import { api, type Metric, type Schemas } from "@/shared/api/client";
 import { useHandbook } from "@/shared/api/queries";
 import { Options } from "@/shared/ui/Options";
 import type { Bars } from "./state";
+import type { Things } from "./things";
 
 const MOST = 8;
 const OPERATOR = /[<>=()]/;
@@ -15,6 +16,7 @@ export function RuleText({
   text: given,
   bars,
   names,
+  things,
   label,
   placeholder,
   picks = false,
@@ -23,6 +25,7 @@ export function RuleText({
   text: string;
   bars: Bars;
   names: Metric[];
+  things: Things;
   label: string;
   placeholder?: string;
   /** Words that are no name are looked for in labels too, and one metric is a rule by itself. */
@@ -49,13 +52,13 @@ export function RuleText({
     if (!text.trim()) return setChecked(null);
     const stop = new AbortController();
     const timer = setTimeout(() => {
-      api.check({ text: text.slice(0, 1001), bars }, stop.signal).then(setChecked, () => {});
+      api.check({ text: text.slice(0, 1001), bars, table: things.table }, stop.signal).then(setChecked, () => {});
     }, 120);
     return () => {
       clearTimeout(timer);
       stop.abort();
     };
-  }, [text, bars]);
+  }, [text, bars, things.table]);
 
   const expression = !picks || OPERATOR.test(text);
   const found = closed ? [] : propose(text, caret, names, functions, expression);

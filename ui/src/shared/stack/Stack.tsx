@@ -6,9 +6,11 @@ import { useKeys } from "@/shared/keyboard";
 import { RuleCard } from "./RuleCard";
 import { RuleText } from "./RuleText";
 import { type Rule, rule, type Screen } from "./state";
+import type { Things } from "./things";
 
 /** The rules beside the results: each with what it cuts into and what it did. */
 export function Stack({
+  things,
   screen,
   reports,
   universe,
@@ -20,6 +22,7 @@ export function Stack({
   onMove,
   children,
 }: {
+  things: Things;
   screen: Screen;
   reports: (RuleReport | undefined)[];
   universe: number | null;
@@ -108,6 +111,7 @@ export function Stack({
         last={place === rules.length - 1}
         came={place === came}
         names={names}
+        things={things}
         actions={actionsOf(place)}
       />
     );
@@ -118,7 +122,14 @@ export function Stack({
       {children}
       <div className="stack-universe">
         <Universe value={screen.universe} onChange={(value) => onChange({ universe: value })} />
-        <span className="survivors" title="Optionable names in this universe">
+        <span
+          className="survivors"
+          title={
+            things.table === "names"
+              ? "Optionable names in this universe"
+              : `${things.many} of the names in this universe`
+          }
+        >
           {universe === null ? "" : number(universe)}
         </span>
       </div>
@@ -147,7 +158,7 @@ export function Stack({
             </div>
           ),
         )}
-        {rules.length === 0 && <p className="muted hint">No rule: everybody survives. Add one below.</p>}
+        {rules.length === 0 && <p className="muted hint">No rule: all survive. Add one below.</p>}
       </div>
       <div className="stack-add" ref={add}>
         <span className="visually-hidden" role="status">
@@ -157,6 +168,7 @@ export function Stack({
           text=""
           bars="day"
           names={names}
+          things={things}
           label="Add a rule"
           placeholder="add a rule: a metric, or an expression   a"
           picks
@@ -167,7 +179,7 @@ export function Stack({
           }}
         />
         <div className="stack-tools">
-          <Aim value={aim} onAim={onAim} />
+          <Aim value={aim} many={things.many} onAim={onAim} />
           {open && (
             <button
               type="button"
@@ -190,25 +202,25 @@ export function Stack({
   );
 }
 
-function Aim({ value, onAim }: { value: number | null; onAim: (wanted: number | null) => void }) {
+function Aim({ value, many, onAim }: { value: number | null; many: string; onAim: (wanted: number | null) => void }) {
   return (
-    <label className="aim-for" title="Each rule then says which edge would leave this many names">
+    <label className="aim-for" title={`Each rule then says which edge would leave this many ${many}`}>
       aim for{" "}
       <input
         className="edge-input"
         inputMode="numeric"
-        aria-label="Aim for a number of names"
+        aria-label={`Aim for a number of ${many}`}
         placeholder="any"
-        maxLength={5}
+        maxLength={7}
         defaultValue={value ?? ""}
         key={value ?? ""}
         onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
         onBlur={(event) => {
           const wanted = Number(event.currentTarget.value);
-          onAim(Number.isInteger(wanted) && wanted > 0 && wanted <= 100_000 ? wanted : null);
+          onAim(Number.isInteger(wanted) && wanted > 0 && wanted <= 2_000_000 ? wanted : null);
         }}
       />{" "}
-      names
+      {many}
     </label>
   );
 }
@@ -292,13 +304,13 @@ function groupsOf(rules: Rule[], any: number[]): number[] {
 }
 
 /** Which rule to loosen when nothing is left: the one whose dropping brings most names back. */
-export function Narrowest({ reports }: { reports: RuleReport[] }) {
+export function Narrowest({ reports, things }: { reports: RuleReport[]; things: Things }) {
   const best = reports.reduce<RuleReport | null>((a, b) => (b.lone_cut > (a?.lone_cut ?? 0) ? b : a), null);
   if (!best) return <p className="muted">No single rule does it: open two or more of them.</p>;
   const place = reports.indexOf(best) + 1;
   return (
     <p className="muted">
-      Dropping only {best.label || `rule ${place}`} would bring back {count(best.lone_cut, "name")}.
+      Dropping only {best.label || `rule ${place}`} would bring back {count(best.lone_cut, things.one)}.
     </p>
   );
 }

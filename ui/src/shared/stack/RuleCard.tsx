@@ -6,6 +6,7 @@ import { Definition } from "@/shared/ui/Definition";
 import { RangeHistogram } from "./RangeHistogram";
 import { RuleText } from "./RuleText";
 import { BARS, type Bars, choiceText, type Range, type Rule, rangeOf, rangeText, readNumber } from "./state";
+import type { Things } from "./things";
 
 export type RuleActions = {
   /** While an edge moves; the address waits until it is let go. */
@@ -27,6 +28,7 @@ export function RuleCard({
   last,
   came,
   names,
+  things,
   actions,
 }: {
   rule: Rule;
@@ -37,6 +39,7 @@ export function RuleCard({
   /** It was added just now. */
   came: boolean;
   names: Metric[];
+  things: Things;
   actions: RuleActions;
 }) {
   const [typing, setTyping] = useState(false);
@@ -90,16 +93,25 @@ export function RuleCard({
         {kind === "range" && report && (
           <Edges report={report} onDone={(range) => actions.change({ text: rangeText(range) })} />
         )}
-        <span className="survivors" title="Names left after this rule">
+        <span className="survivors" title={`${things.many} left after this rule`}>
           {report && takesPart ? number(report.survivors) : ""}
         </span>
-        <Menu rule={rule} report={report} place={place} last={last} actions={actions} onType={() => setTyping(true)} />
+        <Menu
+          rule={rule}
+          report={report}
+          place={place}
+          last={last}
+          shorter={things.table === "names"}
+          actions={actions}
+          onType={() => setTyping(true)}
+        />
       </div>
       {typing && (
         <RuleText
           text={rule.text}
           bars={rule.bars}
           names={names}
+          things={things}
           label={`Text of rule ${place + 1}`}
           onDone={(text) => {
             setTyping(false);
@@ -140,7 +152,7 @@ export function RuleCard({
           </span>
         </div>
       ) : (
-        <Foot rule={rule} report={report} actions={actions} />
+        <Foot rule={rule} report={report} many={things.many} actions={actions} />
       )}
     </section>
   );
@@ -156,7 +168,17 @@ function Subject({ metric, label, unit }: { metric: Metric | undefined; label: s
   return metric ? <Definition metric={metric}>{shown}</Definition> : shown;
 }
 
-function Foot({ rule, report, actions }: { rule: Rule; report: RuleReport | undefined; actions: RuleActions }) {
+function Foot({
+  rule,
+  report,
+  many,
+  actions,
+}: {
+  rule: Rule;
+  report: RuleReport | undefined;
+  many: string;
+  actions: RuleActions;
+}) {
   if (!report) return <div className="rule-foot" />;
   const set = report.takes_part;
   const parts = [
@@ -169,7 +191,9 @@ function Foot({ rule, report, actions }: { rule: Rule; report: RuleReport | unde
   ];
   return (
     <div className="rule-foot">
-      <span title="Cut by this step · of these, lost because data is missing · lone cut: names that would come back if only this rule were dropped">
+      <span
+        title={`Cut by this step · of these, lost because data is missing · lone cut: ${many} that would come back if only this rule were dropped`}
+      >
         {parts.filter(Boolean).join(" · ")}
       </span>
       {report.aim.map((edge) => (
@@ -323,6 +347,7 @@ function Menu({
   report,
   place,
   last,
+  shorter,
   actions,
   onType,
 }: {
@@ -330,6 +355,8 @@ function Menu({
   report: RuleReport | undefined;
   place: number;
   last: boolean;
+  /** It may be put on shorter bars. */
+  shorter: boolean;
   actions: RuleActions;
   onType: () => void;
 }) {
@@ -354,8 +381,8 @@ function Menu({
         {rule.group === null
           ? item("any one of this and the rule above", actions.join, place === 0)
           : item("take out of its group", actions.leave)}
-        <Dropdown.Divider />
-        {BARS.map(({ value, label }) => (
+        {shorter && <Dropdown.Divider />}
+        {(shorter ? BARS : []).map(({ value, label }) => (
           <Dropdown.Item
             as="button"
             type="button"

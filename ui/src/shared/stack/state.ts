@@ -1,8 +1,11 @@
 import type { RuleReport, ScreenBody, Why } from "@/shared/api/client";
+import type { Things } from "./things";
 
 export type Bars = "day" | "60" | "15" | "5";
 export type Rule = { text: string; on: boolean; bars: Bars; group: number | null };
-export type View = "table" | "gallery" | "map";
+export type View = ScreenBody["view"] & string;
+
+const VIEWS: View[] = ["table", "gallery", "map", "names", "tickets", "contracts", "day"];
 
 /** All that makes a screen; the address holds what differs from the screen it began with. */
 export type Screen = {
@@ -12,6 +15,9 @@ export type Screen = {
   columns: string[];
   sort: string[];
   view: View;
+  table: Things["table"];
+  /** Of tickets: how many sessions back. */
+  sessions: number;
 };
 
 /** A number between two edges: what a hand can move. */
@@ -30,45 +36,7 @@ export const BARS: { value: Bars; label: string }[] = [
   { value: "5", label: "5-minute bars" },
 ];
 
-export const COLUMNS = [
-  "price",
-  "change_pct",
-  "move",
-  "level",
-  "iv30",
-  "hv21",
-  "iv_hv_ratio",
-  "iv_rank",
-  "iv_percentile",
-  "days_to_earnings",
-  "avg_option_volume_21",
-  "avg_volume_50",
-  "market_cap",
-  "one_day_move_pct",
-  "spent",
-];
-
 export const rule = (text: string): Rule => ({ text, on: true, bars: "day", group: null });
-
-/** The first page: the whole market, dearest first, with the usual numbers at hand and no edge set. */
-export const FIRST: Screen = {
-  universe: "all",
-  rules: [
-    "price",
-    "avg_volume_50",
-    "market_cap",
-    "avg_option_volume_21",
-    "iv30",
-    "iv_hv_ratio",
-    "iv_rank",
-    "iv_percentile",
-    "days_to_earnings",
-  ].map(rule),
-  anyGroups: [],
-  columns: [],
-  sort: ["-iv_hv_ratio"],
-  view: "table",
-};
 
 export function fromBody(body: ScreenBody): Screen {
   return {
@@ -83,6 +51,8 @@ export function fromBody(body: ScreenBody): Screen {
     columns: body.columns ?? [],
     sort: body.sort ?? [],
     view: body.view ?? "table",
+    table: body.table ?? "names",
+    sessions: body.sessions ?? 1,
   };
 }
 
@@ -94,6 +64,8 @@ export function toBody(screen: Screen): ScreenBody {
     columns: screen.columns,
     sort: screen.sort,
     view: screen.view,
+    table: screen.table,
+    sessions: screen.sessions,
   };
 }
 
@@ -147,9 +119,16 @@ export function readScreen(params: URLSearchParams, base: Screen): Screen {
     sort: list("sort", base.sort)
       .filter((key) => key.length <= 80)
       .slice(0, 2),
-    view: view === "table" || view === "gallery" || view === "map" ? view : base.view,
+    view: VIEWS.find((known) => known === view) ?? base.view,
+    table: base.table,
+    sessions: sessionsOf(params.get("days")) ?? base.sessions,
   };
 }
+
+const sessionsOf = (text: string | null) => (text !== null && /^[1-5]$/.test(text) ? Number(text) : null);
+
+/** Parameters of the address that belong to one screen. */
+export const OWN_PARAMS = { screen: null, u: null, r: null, any: null, cols: null, sort: null, view: null, days: null };
 
 /** What the address must hold so that it reads as `screen`; what is as in `base` is left out. */
 export function writeScreen(screen: Screen, base: Screen): Record<string, string | null> {
@@ -162,6 +141,7 @@ export function writeScreen(screen: Screen, base: Screen): Record<string, string
     cols: differs(screen.columns, base.columns) ? list(screen.columns) : null,
     sort: differs(screen.sort, base.sort) ? list(screen.sort) : null,
     view: differs(screen.view, base.view) ? screen.view : null,
+    days: differs(screen.sessions, base.sessions) ? String(screen.sessions) : null,
   };
 }
 
@@ -219,11 +199,12 @@ export function readNumber(text: string): number | null | undefined {
 /** Why names of a screen go to the tray: the rules in words, and the way back. */
 export function reasonFor(
   screen: Screen,
+  things: Things,
   name: string | null,
   universe: string,
   link: string,
 ): Pick<Why, "page" | "words" | "link"> {
   const rules = screen.rules.filter((r) => r.on && !/^[a-z_0-9]+$/.test(r.text)).map((r) => r.text);
   const words = [name, universe, ...rules].filter(Boolean).join(" · ");
-  return { page: "Screen", words: words.slice(0, 600), link: link.length <= 1500 ? link : "" };
+  return { page: things.title, words: words.slice(0, 600), link: link.length <= 1500 ? link : "" };
 }

@@ -4,13 +4,18 @@ import { ApiError, api, type SavedScreen, type ScreenDraft } from "@/shared/api/
 import { useKeep, useSaveScreen, useScreens } from "@/shared/api/queries";
 import { count, date } from "@/shared/format";
 import { Gone, Refused } from "@/shared/ui/Kept";
+import type { Things } from "./things";
+
+const isOf = (entry: { body: ScreenDraft["body"] }, things: Things) => (entry.body.table ?? "names") === things.table;
 
 /** Saved screens and starters: open, rename, duplicate, delete with undo. */
 export function ScreensDialog({
+  things,
   onOpen,
   onDelete,
   onHide,
 }: {
+  things: Things;
   onOpen: (id: string) => void;
   onDelete: (id: number) => void;
   onHide: () => void;
@@ -28,8 +33,8 @@ export function ScreensDialog({
   const fits = (entry: { name: string; description?: string; tags?: string[] }) =>
     !low ||
     [entry.name, entry.description ?? "", ...(entry.tags ?? [])].some((text) => text.toLowerCase().includes(low));
-  const saved = screens?.saved.filter(fits) ?? [];
-  const starters = screens?.starters.filter(fits) ?? [];
+  const saved = screens?.saved.filter((screen) => isOf(screen, things) && fits(screen)) ?? [];
+  const starters = screens?.starters.filter((starter) => isOf(starter, things) && fits(starter)) ?? [];
 
   function duplicate(screen: SavedScreen) {
     const names = new Set(screens?.saved.map((s) => s.name));

@@ -3,6 +3,7 @@ import type { Aside } from "./kept";
 
 /** Which screen this is, whether it was changed, what can be done about that, and what was put aside for it. */
 export function StackHead({
+  title,
   draft,
   kept,
   opened,
@@ -15,6 +16,8 @@ export function StackHead({
   onBringBack,
   onForget,
 }: {
+  /** What a screen without a name is called. */
+  title: string;
   draft: ScreenDraft;
   /** It is one of the owner's saved screens, and can be saved in its place. */
   kept: boolean;
@@ -34,7 +37,7 @@ export function StackHead({
       <header>
         <h1>
           <button type="button" title="Saved screens and starters (o)" onClick={onScreens}>
-            {draft.name || "Screen"} <span aria-hidden="true">▾</span>
+            {draft.name || title} <span aria-hidden="true">▾</span>
           </button>
         </h1>
         <span className="stack-state">

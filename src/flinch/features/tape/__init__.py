@@ -1,0 +1,1 @@
+"""Tape: which option trades happened that are unusual for that name?"""

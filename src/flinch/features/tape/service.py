@@ -1,0 +1,450 @@
+"""The ways to look at surviving tickets: by name, one by one, by contract, through the day; and one name's on its price."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.calendar import EXCHANGE_ZONE, OPEN
+from flinch.core.flow import KINDS, OPENING, SIDES, Groups, group_tickets
+from flinch.core.gamma import SMALL_BASE
+from flinch.core.rules import percent
+from flinch.features.tape.schemas import (
+    FillList,
+    FillRow,
+    FillsAsked,
+    Mark,
+    NameTickets,
+    Pointed,
+    QuarterRow,
+    Sided,
+    TapeContract,
+    TapeName,
+    TapeReply,
+    TapeRequest,
+    TicketLine,
+)
+from flinch.features.tape.survivors import QUARTER_MINUTES, QUARTERS, Survivors, moment_of, quarter_of
+from flinch.features.tape.words import contract_words, day_of, moment, package_words, roll_words
+from flinch.market import PLAIN_TABLES, View
+from flinch.market.bars import load_day_minutes
+from flinch.market.tickets import asked_of
+from flinch.screening.columns import Described
+from flinch.screening.report import rule_reports
+from flinch.store.market.tape import read_tape_sessions, read_venues
+from flinch.tape import WORDS, read_session_tape
+
+MOST_SYMBOLS, MOST_MARKS, MOST_POINTED, MOST_FILLS = 2_000, 80, 5, 200
+_UP = {"ask": 1, "mid": 0, "bid": -1}
+
+
+def look(found: Survivors, own: dict[str, Described], request: TapeRequest) -> TapeReply:
+    """The funnel and the rows asked for."""
+    view, table = found.table.view, found.table
+    rows: dict[str, Any]
+    if request.view == "names":
+        rows = _names(found, request)
+    elif request.view == "contracts":
+        rows = _contracts(found, request)
+    elif request.view == "tickets":
+        rows = _tickets(found, request)
+    else:
+        rows = _quarters(found)
+    days = [day for day in table.days if day.session > view.last - request.sessions]
+    doubts = {key: sum(getattr(day.doubts, key) for day in days) for key in WORDS}
+    return TapeReply(
+        version=view.data_version,
+        session=view.today,
+        newest=view.is_newest and table.until is None,
+        moment=table.until or view.as_of,
+        sessions=[day for day in read_tape_sessions(view.store) if day <= view.today],
+        universe=int(found.ran.universe.sum()),
+        survivors=found.rows.size,
+        shown=found.shown.size,
+        premium=float(table.raw("premium")[found.shown].astype(np.float64).sum()) if table.size else 0.0,
+        rules=rule_reports(own, found.ran, request.aim, found.spread_of),
+        doubts=[f"{number:,} {WORDS[key]}" for key, number in doubts.items() if number],
+        left_out=sum(day.doubts.left_out for day in days),
+        first=request.first,
+        **rows,
+    )
+
+
+def _grouped(found: Survivors, group: IntArray, groups: int, rows: IntArray | None = None) -> Groups:
+    table, rows = found.table, found.shown if rows is None else rows
+    return group_tickets(
+        group,
+        groups,
+        table.raw("is_call")[rows].astype(np.bool_),
+        table.raw("side")[rows].astype(np.int8),
+        table.raw("premium")[rows].astype(np.float64),
+        table.raw("contracts")[rows].astype(np.int64),
+    )
+
+
+def _page(keys: FloatArray, sort: str, first: int, count: int) -> tuple[IntArray, IntArray]:
+    """The whole order, and the part of it asked for; what is missing comes last whichever way."""
+    falling = sort.startswith("-")
+    order = np.argsort(np.where(np.isnan(keys), np.inf, -keys if falling else keys), kind="stable")
+    return order, order[first : first + count]
+
+
+def _symbols(view: View, names: IntArray) -> list[str]:
+    """Symbols in the order in which their names first come."""
+    firsts = names[np.sort(np.unique(names, return_index=True)[1])]
+    return [view.name(row).symbol for row in firsts[:MOST_SYMBOLS].tolist()]
+
+
+def _chosen(keys: dict[str, Callable[[], FloatArray]], sort: str) -> FloatArray:
+    key = sort.removeprefix("-")
+    return keys.get(key, keys["premium"])()
+
+
+# -- by name -----------------------------------------------------------------------------------------------------------
+
+
+def name_table(found: Survivors, sort: str, least: int) -> tuple[IntArray, dict[str, FloatArray], Groups]:
+    """Names with surviving tickets in order, what is told of them (by row of the frame), and their groups."""
+    view, table, rows = found.table.view, found.table, found.shown
+    size = len(view.frame.names)
+    groups = _grouped(found, table.name[rows], size)
+    premium, net = groups.premium, groups.call[:, 2] - groups.call[:, 0] - groups.put[:, 2] + groups.put[:, 0]
+    contract = table.contract[rows]
+    paid = table.raw("premium")[rows].astype(np.float64)
+    of_contract: FloatArray = np.bincount(contract, paid, table.contracts["name"].size).astype(np.float64)
+    strongest, strongest_premium = _most(of_contract, table.contracts["name"].astype(np.int64), size)
+    key = 3 * contract + table.raw("side")[rows].astype(np.int64)
+    repeats = np.bincount(key, minlength=3 * of_contract.size)
+    repeated = np.zeros(size)
+    used = np.flatnonzero(repeats)
+    np.maximum.at(repeated, table.contracts["name"].astype(np.int64)[used // 3], repeats[used])
+    firsts = np.zeros(size)
+    np.maximum.at(firsts, table.name[rows], table.raw("first_in")[rows].astype(np.float64))
+    ever = np.zeros(size, np.bool_)
+    np.logical_or.at(ever, table.name[rows], table.raw("first_ever")[rows].astype(np.bool_))
+    gone = np.full(size, np.nan)
+    there = groups.largest >= 0
+    gone[there] = table.values("since")[rows[groups.largest[there]]] if rows.size else np.empty(0)
+    told = {
+        "premium": premium,
+        "tickets": groups.tickets.astype(np.float64),
+        "net": net,
+        "strongest": strongest_premium,
+        "strongest_contract": strongest.astype(np.float64),
+        "repeated": repeated,
+        "first_in": firsts,
+        "first_ever": ever.astype(np.float64),
+        "since": gone,
+        "symbol": np.argsort(np.argsort([name.symbol for name in view.frame.names])).astype(np.float64),
+    }
+    wanted = np.flatnonzero(groups.tickets >= least)
+    keys = told.get(sort.removeprefix("-"), premium)[wanted]
+    order, _ = _page(keys, sort, 0, wanted.size)
+    return wanted[order], told, groups
+
+
+def _most(values: FloatArray, group: IntArray, groups: int) -> tuple[IntArray, FloatArray]:
+    """Of each group the place of its largest value, -1 without one, and that value."""
+    used = np.flatnonzero(values > 0)
+    place = np.full(groups, -1)
+    order = used[np.argsort(values[used], kind="stable")]
+    place[group[order]] = order
+    return place, np.where(place >= 0, values[np.maximum(place, 0)] if values.size else 0.0, 0.0)
+
+
+def _names(found: Survivors, request: TapeRequest) -> dict[str, Any]:
+    view = found.table.view
+    order, told, groups = name_table(found, request.sort, request.least)
+    page = order[request.first : request.first + request.count]
+    return {
+        "total": order.size,
+        "symbols": [view.name(row).symbol for row in order[:MOST_SYMBOLS].tolist()],
+        "names": [name_row(found, row, told, groups) for row in page.tolist()],
+    }
+
+
+def _sided(values: FloatArray) -> Sided:
+    return Sided(bid=float(values[0]), mid=float(values[1]), ask=float(values[2]))
+
+
+def name_row(found: Survivors, row: int, told: dict[str, FloatArray], groups: Groups) -> TapeName:
+    """One name's line."""
+    table = found.table
+    c, place = table.contracts, int(told["strongest_contract"][row])
+    name = table.view.name(row)
+    return TapeName(
+        symbol=name.symbol,
+        company=name.company,
+        call=_sided(groups.call[row]),
+        put=_sided(groups.put[row]),
+        premium=float(told["premium"][row]),
+        net=float(told["net"][row]),
+        tickets=int(told["tickets"][row]),
+        strongest=contract_words(
+            float(c["strike"][place]), bool(c["is_call"][place]), day_of(int(c["expiration"][place]))
+        ),
+        strongest_premium=float(told["strongest"][row]),
+        repeated=int(told["repeated"][row]),
+        first_in=int(told["first_in"][row]),
+        first_ever=bool(told["first_ever"][row]),
+        since=float(told["since"][row]),
+    )
+
+
+# -- one by one --------------------------------------------------------------------------------------------------------
+
+
+def _tickets(found: Survivors, request: TapeRequest) -> dict[str, Any]:
+    newest = found.shown[::-1]
+    page = newest[request.first : request.first + request.count]
+    return {
+        "total": newest.size,
+        "symbols": _symbols(found.table.view, found.table.name[newest]),
+        "tickets": ticket_lines(found, page),
+    }
+
+
+def ticket_lines(found: Survivors, page: IntArray) -> list[TicketLine]:
+    """Tickets in words and numbers."""
+    table, view = found.table, found.table.view
+    gone, rate = table.values("since"), _unusual(found)
+    lines = []
+    for ticket in page.tolist():
+        place = int(np.searchsorted(table.begin, ticket, "right")) - 1
+        day = table.days[place]
+        at = ticket - int(table.begin[place])
+        session = view.date(day.session)
+        row, c = int(day.columns["name"][at]), day.columns
+        expiration = session + dt.timedelta(days=int(c["dte"][at]))
+        lines.append(
+            TicketLine(
+                symbol=view.name(row).symbol,
+                session=session,
+                at=moment(session, int(c["first"][at])),
+                place=int(np.count_nonzero(c["name"][:at] == row)),
+                is_call=bool(c["is_call"][at]),
+                strike=float(c["strike"][at]),
+                expiration=expiration,
+                days=int(c["dte"][at]),
+                side=SIDES[int(c["side"][at])],
+                kind=KINDS[int(c["ticket_kind"][at])],
+                contracts=int(c["contracts"][at]),
+                price=float(c["fill_price"][at]),
+                premium=float(c["premium"][at]),
+                fills=int(c["fills"][at]),
+                price_then=float(c["price_then"][at]),
+                away_pct=float(c["out_of_the_money_pct"][at]),
+                lean=int(c["lean"][at]),
+                since=float(gone[ticket]),
+                opening=OPENING[int(c["opening"][at])],
+                first_in=int(c["first_in"][at]),
+                first_ever=bool(c["first_ever"][at]),
+                unusual=float(rate[ticket]),
+                package=package_words(day, at),
+                roll=roll_words(day, at),
+            )
+        )
+    return lines
+
+
+def _unusual(found: Survivors) -> FloatArray:
+
+    return found.table.column(PLAIN_TABLES["tickets"].read("unusual").node).values
+
+
+# -- by contract -------------------------------------------------------------------------------------------------------
+
+
+def contract_table(found: Survivors, sort: str) -> tuple[IntArray, dict[str, FloatArray]]:
+    """Contracts with surviving tickets in order, and what is told of them, by row of the table's contracts."""
+    table, rows = found.table, found.shown
+    size = table.contracts["name"].size
+    groups = _grouped(found, table.contract[rows], size)
+    volume, interest, later = (table.contract_days(key) for key in ("volume", "open_interest", "next_open_interest"))
+    begin = _first_shown(found)
+    before = volume[:begin] > 0
+    quiet = (
+        np.where(before.any(axis=0), 1 + np.argmax(before[::-1], axis=0), np.nan) if begin else np.full(size, np.nan)
+    )
+    told = {
+        "premium": groups.premium,
+        "tickets": groups.tickets.astype(np.float64),
+        "contracts": groups.contracts.sum(axis=1).astype(np.float64),
+        "volume": np.nansum(volume[begin:], axis=0),
+        "open_interest": _first_known(interest[begin:]),
+        "opened": _opened(interest[begin:], later[begin:]),
+        "ask_share": groups.ask_share,
+        "quiet": quiet,
+    }
+    wanted = np.flatnonzero(groups.tickets)
+    key = told.get(sort.removeprefix("-"), told["premium"])[wanted]
+    if sort.removeprefix("-") == "quiet":
+        key = np.where(np.isnan(key), len(table.days), key)
+    order, _ = _page(key, sort, 0, wanted.size)
+    return wanted[order], told
+
+
+def _first_shown(found: Survivors) -> int:
+    """Which day of the table is the first that is looked at."""
+    sessions = int(found.among.split()[0])
+    return next(
+        (place for place, day in enumerate(found.table.days) if day.session > found.table.view.last - sessions),
+        len(found.table.days),
+    )
+
+
+def _first_known(values: FloatArray) -> FloatArray:
+    """The first of each column that is known, NaN where none is."""
+    known = np.isfinite(values)
+    place = known.argmax(axis=0) if values.size else np.zeros(values.shape[1], np.int64)
+    first: FloatArray = np.where(
+        known.any(axis=0), values[place, np.arange(values.shape[1])] if values.size else np.nan, np.nan
+    )
+    return first
+
+
+def _opened(interest: FloatArray, later: FloatArray) -> FloatArray:
+    """What open interest rose by over the days whose next morning is known; NaN without one."""
+    known = np.isfinite(later) & np.isfinite(interest)
+    return np.where(known.any(axis=0), np.where(known, later - interest, 0.0).sum(axis=0), np.nan)
+
+
+def _contracts(found: Survivors, request: TapeRequest) -> dict[str, Any]:
+    order, told = contract_table(found, request.sort)
+    page = order[request.first : request.first + request.count]
+    names = found.table.contracts["name"].astype(np.int64)
+    return {
+        "total": order.size,
+        "symbols": _symbols(found.table.view, names[order]),
+        "contracts": [contract_row(found, place, told) for place in page.tolist()],
+    }
+
+
+def contract_row(found: Survivors, place: int, told: dict[str, FloatArray]) -> TapeContract:
+    """One contract's line."""
+    table, c = found.table, found.table.contracts
+    interest = float(told["open_interest"][place])
+
+    def whole(value: float) -> int | None:
+        return int(value) if np.isfinite(value) else None
+
+    return TapeContract(
+        symbol=table.view.name(int(c["name"][place])).symbol,
+        is_call=bool(c["is_call"][place]),
+        strike=float(c["strike"][place]),
+        expiration=day_of(int(c["expiration"][place])),
+        premium=float(told["premium"][place]),
+        tickets=int(told["tickets"][place]),
+        contracts=int(told["contracts"][place]),
+        volume=int(told["volume"][place]),
+        open_interest=whole(interest),
+        opened=whole(float(told["opened"][place])),
+        small_base=not interest >= SMALL_BASE,
+        ask_share_pct=percent(float(told["ask_share"][place])),
+        quiet=whole(float(told["quiet"][place])),
+        quiet_at_least=_first_shown(found),
+    )
+
+
+# -- through the day ---------------------------------------------------------------------------------------------------
+
+
+def _opens(session: dt.date) -> dt.datetime:
+    return dt.datetime.combine(session, OPEN, EXCHANGE_ZONE)
+
+
+def _quarters(found: Survivors) -> dict[str, Any]:
+    """Of all survivors, whichever quarter is chosen."""
+    table, rows, begin = found.table, found.rows, _first_shown(found)
+    days = table.days[begin:]
+    place = np.searchsorted([day.session for day in days], table.session[rows])
+    groups = _grouped(found, place * QUARTERS + quarter_of(table, rows), max(1, len(days)) * QUARTERS, rows)
+    out = []
+    for i, day in enumerate(days):
+        session = table.view.date(day.session)
+        out += [
+            QuarterRow(
+                session=session,
+                place=q,
+                at=_opens(session) + dt.timedelta(minutes=QUARTER_MINUTES * q),
+                call=_sided(groups.call[i * QUARTERS + q]),
+                put=_sided(groups.put[i * QUARTERS + q]),
+                tickets=int(groups.tickets[i * QUARTERS + q]),
+            )
+            for q in range(QUARTERS)
+        ]
+    return {"total": len(out), "symbols": _symbols(table.view, table.name[found.shown[::-1]]), "quarters": out}
+
+
+# -- one name ----------------------------------------------------------------------------------------------------------
+
+
+def name_tape(found: Survivors, symbol: str) -> NameTickets:
+    """A name's price of the as-of session with its surviving tickets; raises UnknownName."""
+    table, view = found.table, found.table.view
+    row = view.row(symbol)
+    mine = found.shown[table.name[found.shown] == row]
+    premium, lean, gone = (table.values(key)[mine] for key in ("premium", "lean", "since"))
+    leaning = np.isfinite(gone)
+    minutes, prices = load_day_minutes(view.store, view.id(row), view.today)
+    upto = np.datetime64((table.until or view.as_of).astimezone(dt.UTC).replace(tzinfo=None))
+    opened = np.datetime64(_opens(view.today).astimezone(dt.UTC).replace(tzinfo=None))
+    regular = (minutes >= opened) & (minutes < upto)
+    today = mine[table.session[mine] == view.last]
+    largest = today[np.argsort(-table.values("premium")[today], kind="stable")[:MOST_MARKS]]
+    contract = table.contract[mine]
+    pointed = np.bincount(contract, premium * np.abs(lean), table.contracts["name"].size)
+    strikes = np.argsort(-pointed, kind="stable")[:MOST_POINTED]
+    c, total = table.contracts, float(premium[leaning].sum())
+    return NameTickets(
+        symbol=view.name(row).symbol,
+        company=view.name(row).company,
+        minutes=[at.replace(tzinfo=dt.UTC) for at in minutes[regular].astype("datetime64[us]").tolist()],
+        prices=prices[regular].tolist(),
+        previous_close=view.previous_close(row),
+        price=float(table.price[row]),
+        one_day_move=float(view.metric("one_day_move")[row]),
+        tickets=mine.size,
+        premium=float(premium.sum()),
+        since=float((premium * gone)[leaning].sum() / total) if total > 0 else None,
+        marks=[
+            Mark(at=t.at, price=t.price_then, is_call=t.is_call, side=t.side, premium=t.premium,
+                 words=f"{t.contracts:,} {contract_words(t.strike, t.is_call, t.expiration)} at {t.price:.2f}, {t.side} side")
+            for t in ticket_lines(found, largest)
+        ],
+        pointed=[
+            Pointed(strike=float(c["strike"][i]), is_call=bool(c["is_call"][i]), premium=float(pointed[i]))
+            for i in strikes.tolist()
+            if pointed[i] > 0
+        ],
+    )  # fmt: skip
+
+
+def fills(view: View, symbol: str, asked: FillsAsked) -> FillList:
+    """The fills of one ticket; raises UnknownName, NoSuchTime. None when there is no such ticket."""
+    row, session = view.row(symbol), view.session_on(asked.session)
+    until = moment_of(view, asked.until) if session == view.last else None
+    wanted = asked_of(view, np.array([row]), session, until)
+    tape = None if wanted is None else read_session_tape(view.store, wanted)
+    if tape is None:
+        return FillList(fills=[], total=0)
+    mine = tape.fills.filter(tape.ticket == asked.place)
+    venues = read_venues(view.store)
+    return FillList(
+        total=mine.height,
+        fills=[
+            FillRow(
+                at=moment(asked.session, fill["at"]),
+                venue=venues.get(fill["venue"], "unknown"),
+                price=fill["price"],
+                contracts=fill["contracts"],
+                bid=fill["bid"],
+                ask=fill["ask"],
+            )
+            for fill in mine.head(MOST_FILLS).iter_rows(named=True)
+        ],
+    )

@@ -1,0 +1,88 @@
+"""Running a stack on tickets, and which of them are left."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import Engine
+
+from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.calendar import EXCHANGE_ZONE, OPEN
+from flinch.core.rules import spread
+from flinch.core.rules.catalogue import Scale
+from flinch.errors import FlinchError
+from flinch.features.tape.schemas import QuarterChosen, StackAsked
+from flinch.market import Dictionary, View
+from flinch.market.tickets import TicketTable, ticket_table
+from flinch.screening.groups import universe
+from flinch.screening.run import Ran, run_stack
+
+QUARTER_MINUTES, QUARTERS = 15, 26
+
+
+class NoSuchTime(FlinchError):
+    """A time at which nothing was traded yet, or that has not come."""
+
+    kind, where = "no_such_time", "until"
+
+
+@dataclass(frozen=True)
+class Survivors:
+    """A table, what became of the stack, and the tickets that are left: `rows`, oldest first; `shown` those of the quarter that
+    was chosen."""
+
+    table: TicketTable
+    among: str
+    ran: Ran
+    rows: IntArray
+    shown: IntArray
+
+    def spread_of(self, key: str, values: FloatArray, scale: Scale) -> tuple[float, float]:
+        """Where a histogram of a number among the universe begins and ends; found once for a version and a universe."""
+        table = self.table
+        return table.view.version.keep(
+            ("spread", key, table.view.last, table.until, self.among),
+            lambda: spread(values[self.ran.universe], scale),
+            400,
+        )
+
+
+def moment_of(view: View, until: str | None) -> dt.datetime | None:
+    """A time of the view's session as an instant; None for its end or newest moment. Raises NoSuchTime."""
+    if until is None:
+        return None
+    moment = dt.datetime.combine(view.today, dt.time.fromisoformat(until), EXCHANGE_ZONE)
+    if moment.time() <= OPEN:
+        raise NoSuchTime(f"Nothing is traded before {OPEN:%H:%M} New York. Choose a later time.")
+    if moment >= view.as_of:
+        return None
+    return moment
+
+
+def find_survivors(view: View, engine: Engine, owner: int, dictionary: Dictionary, asked: StackAsked) -> Survivors:
+    """Run a stack on the tickets of a view; raises NoSuchGroup for an unknown universe, NoSuchTime."""
+    table = ticket_table(view, moment_of(view, asked.until))
+    names = universe(table.names_view, engine, owner, asked.stack.universe)
+    start = table.among(names, asked.sessions)
+    ran = run_stack(table, dictionary, asked.stack, start)
+    rows = np.flatnonzero(ran.result.survivors)
+    shown = rows if asked.quarter is None else rows[in_quarter(table, rows, asked.quarter)]
+    # Baskets and the tray may hold other names a moment later; what they hold now is in the mask.
+    among = f"{asked.sessions} {hash(names.tobytes())}"
+    return Survivors(table, among, ran, rows, shown)
+
+
+def quarter_of(table: TicketTable, rows: IntArray) -> IntArray:
+    """Quarter of an hour after the open in which each ticket came."""
+    minutes = table.raw("minutes_since_open")[rows].astype(np.int64)
+    place: IntArray = np.clip(minutes // QUARTER_MINUTES, 0, QUARTERS - 1)
+    return place
+
+
+def in_quarter(table: TicketTable, rows: IntArray, quarter: QuarterChosen) -> BoolArray:
+    """Which of some tickets came in a quarter of an hour."""
+    session = table.view.session_on(quarter.session)
+    inside: BoolArray = (table.session[rows] == session) & (quarter_of(table, rows) == quarter.place)
+    return inside

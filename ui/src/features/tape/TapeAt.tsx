@@ -1,0 +1,356 @@
+import { useEffect, useMemo, useRef, useState } from "react";
+import { useNavigate } from "react-router";
+import { useSubject } from "@/frame/subject";
+import { asOfDay } from "@/shared/address";
+import { ApiError, download, type FileFormat } from "@/shared/api/client";
+import {
+  useBaskets,
+  useByKey,
+  useChangeTray,
+  useMarket,
+  useScreens,
+  useTicketMetrics,
+  useTickets,
+  useTray,
+} from "@/shared/api/queries";
+import { compact, count, number } from "@/shared/format";
+import { useKeys } from "@/shared/keyboard";
+import { Asking } from "@/shared/stack/Asking";
+import type { Base } from "@/shared/stack/base";
+import { Narrowest, Stack, universeWords } from "@/shared/stack/Stack";
+import { reasonFor, type View, writeScreen } from "@/shared/stack/state";
+import { TICKETS } from "@/shared/stack/things";
+import { useKeptScreen } from "@/shared/stack/useKeptScreen";
+import { useStack } from "@/shared/stack/useStack";
+import { useWalk } from "@/shared/stack/walk";
+import { AsOf } from "@/shared/ui/AsOf";
+import { Empty, Failed, Loading } from "@/shared/ui/States";
+import { contractColumns, nameColumns, type TicketRow, ticketColumns } from "./columns";
+import { Fills } from "./Fills";
+import { FIRST } from "./first";
+import { NameFigure } from "./NameFigure";
+import { TapeTools, Until } from "./TapeTools";
+import { type Chosen, ThroughTheDay } from "./ThroughTheDay";
+import { type Column, WalkTable } from "./WalkTable";
+
+const PAGE = 200;
+const MOST = 1_200;
+type TapeView = "names" | "tickets" | "contracts" | "day";
+const VIEWS: TapeView[] = ["names", "tickets", "contracts", "day"];
+
+/** Tickets that a stack of rules leaves. All of it stands in the address. */
+export function TapeAt({
+  base,
+  params,
+  write,
+}: {
+  base: Base;
+  params: URLSearchParams;
+  write: (changes: Record<string, string | null>, step?: boolean) => void;
+}) {
+  const metrics = useTicketMetrics();
+  const metricMap = useByKey(metrics);
+  const screens = useScreens().data;
+  const market = useMarket().data;
+  const baskets = useBaskets().data;
+  const tray = useTray();
+  const changeTray = useChangeTray();
+  const { setSubject } = useSubject();
+  const navigate = useNavigate();
+  const grid = useRef<HTMLDivElement>(null);
+  const [said, setSaid] = useState<string | null>(null);
+  const [rows, setRows] = useState(PAGE);
+
+  const stack = useStack(base, params, write);
+  const { screen, current, changed, change } = stack;
+  const view: TapeView = VIEWS.find((known) => known === screen.view) ?? "names";
+  const asOf = params.get("asof");
+  const until = /^\d\d:\d\d$/.test(params.get("until") ?? "") ? params.get("until") : null;
+  const least = Math.max(1, Math.min(100_000, Math.trunc(Number(params.get("least") ?? 1)) || 1));
+  const aim = Number(params.get("aim")) || null;
+  const quarter = useMemo(() => readQuarter(params.get("quarter")), [params]);
+  const sort = screen.sort[0] ?? "-premium";
+  const asked = useMemo(
+    () => ({
+      stack: { universe: current.universe, rules: current.rules, any_groups: current.anyGroups },
+      sessions: current.sessions,
+      as_of: asOf,
+      until,
+      quarter,
+    }),
+    [current, asOf, until, quarter],
+  );
+  const request = useMemo(
+    () => ({ ...asked, view, sort, least, first: 0, count: rows, aim }),
+    [asked, view, sort, least, rows, aim],
+  );
+  const answer = useTickets(request);
+  const reply = answer.data?.reply;
+  const told = answer.data?.request;
+  const reports = stack.reportsOf(told?.stack.rules ?? [], reply?.rules);
+
+  const { focused, walk, leave } = useWalk(params.get("at"), write);
+  const symbol = symbolOf(focused) ?? reply?.symbols[0] ?? null;
+  const link = `/tape?${params}`;
+  const why = reasonFor(screen, TICKETS, base.draft.name || null, universeWords(screen.universe, baskets), link);
+  const past = reply && !reply.newest ? reply.session : null;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the reason is made anew when the focused row or the address changes
+  useEffect(() => {
+    if (symbol)
+      setSubject({
+        symbol,
+        why: { ...why, values: {} },
+        asOf: past,
+        figure: <NameFigure request={{ ...asked, symbol }} />,
+      });
+  }, [symbol, link, asked, past, setSubject]);
+
+  const kept = useKeptScreen({ things: TICKETS, base, first: FIRST, screen, changed, link, write, onSaid: setSaid });
+  useEffect(() => {
+    if (said === null) return;
+    const timer = setTimeout(() => setSaid(null), 4000);
+    return () => clearTimeout(timer);
+  }, [said]);
+  function open(name: string) {
+    leave(focused ?? name);
+    setTimeout(() => navigate(asOfDay(`/dossier/${name}?view=tape`, asOf)));
+  }
+  const symbolLink = (name: string) => (
+    <a
+      href={asOfDay(`/dossier/${name}?view=tape`, asOf)}
+      tabIndex={-1}
+      onClick={(event) => {
+        if (event.ctrlKey || event.metaKey || event.shiftKey) return;
+        event.preventDefault();
+        open(name);
+      }}
+    >
+      {name}
+    </a>
+  );
+  const toChain = (name: string, contract: { strike: number; expiration: string }) => {
+    const query = new URLSearchParams({
+      view: "chain",
+      expiration: contract.expiration,
+      strike: String(contract.strike),
+    });
+    leave(focused ?? name);
+    setTimeout(() => navigate(asOfDay(`/dossier/${name}?${query}`, asOf)));
+  };
+  const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
+  const fresh = reply?.symbols.filter((name) => !inTray.has(name)) ?? [];
+  const copy = () =>
+    navigator.clipboard.writeText((reply?.symbols ?? []).join(", ")).then(
+      () => setSaid(`${count(reply?.symbols.length ?? 0, "symbol")} copied`),
+      () => setSaid("The browser did not allow copying. Take the names out as CSV instead."),
+    );
+  const setView = (next: View) => change({ view: next });
+  useKeys({
+    r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
+    c: copy,
+    o: kept.choose,
+    "1": () => setView("names"),
+    "2": () => setView("tickets"),
+    "3": () => setView("contracts"),
+    "4": () => setView("day"),
+  });
+  function takeOut(format: FileFormat) {
+    const { stack: rules, ...rest } = asked;
+    const what = view === "day" ? "tickets" : view;
+    download("/api/tape/export", {
+      ...rest,
+      stack: rules,
+      format,
+      name: base.draft.name || "Tape",
+      view: what,
+      sort,
+      least,
+    }).then(
+      () => setSaid(`written as ${format.toUpperCase()}`),
+      (error: Error) => setSaid(error.message),
+    );
+  }
+
+  const failed = answer.failureReason;
+  const refused = failed instanceof ApiError && !failed.passing ? failed : null;
+  const asking = base.key === null && screen.rules.every((r) => /^[a-z_0-9]+$/.test(r.text));
+  const shared = {
+    sort: told?.sort ?? sort,
+    onSort: (next: string) => write(writeScreen({ ...screen, sort: [next] }, base.screen)),
+    focused,
+    gridRef: grid,
+  };
+  const table = <Row,>(
+    label: string,
+    list: Row[],
+    keyOf: (row: Row) => string,
+    columns: Column<Row>[],
+    more: Partial<Parameters<typeof WalkTable<Row>>[0]>,
+  ) => (
+    <WalkTable
+      label={label}
+      rows={list}
+      keyOf={keyOf}
+      columns={columns}
+      inTray={(row) => inTray.has((row as { symbol: string }).symbol)}
+      onFocus={(row) => walk(keyOf(row))}
+      onOpen={(row) => open((row as { symbol: string }).symbol)}
+      {...shared}
+      {...more}
+    >
+      {reply && list.length < reply.total && (
+        <p className="more-rows">
+          {number(list.length)} of {number(reply.total)}.{" "}
+          {list.length < MOST ? (
+            <button type="button" className="quiet" onClick={() => setRows(Math.min(MOST, list.length + 2 * PAGE))}>
+              show more
+            </button>
+          ) : (
+            "Tighten the rules to see the others, or take them out as a file."
+          )}
+        </p>
+      )}
+    </WalkTable>
+  );
+  return (
+    <div className="screen tape-page">
+      <Stack
+        things={TICKETS}
+        screen={current}
+        reports={reports}
+        universe={reply?.universe ?? null}
+        names={metrics}
+        metrics={metricMap}
+        aim={aim}
+        onAim={(wanted) => write({ aim: wanted === null ? null : String(wanted) })}
+        onChange={change}
+        onMove={stack.move}
+      >
+        {kept.head}
+      </Stack>
+      <section className="results" aria-label="Results" aria-busy={answer.isPlaceholderData}>
+        <header>
+          <h2 aria-live="polite">
+            {reply ? (
+              <>
+                <b>{count(reply.survivors, "ticket survives", "tickets survive")}</b> of {number(reply.universe)}, $
+                {compact(reply.premium)}
+                {answer.isPlaceholderData && failed && ", before your last change"}
+              </>
+            ) : (
+              " "
+            )}
+          </h2>
+          <AsOf session={reply?.session ?? market?.sessions.at(-1) ?? null} onWrite={write} />
+          <Until
+            until={until}
+            sessions={current.sessions}
+            onWrite={write}
+            onSessions={(sessions) => change({ sessions })}
+          />
+          <span className="said" role="status">
+            {said}
+          </span>
+          <TapeTools
+            view={view}
+            least={least}
+            fresh={fresh.length}
+            all={reply?.symbols.length ?? 0}
+            onView={setView}
+            onLeast={(next) => write({ least: next > 1 ? String(next) : null })}
+            onFile={takeOut}
+            onCopy={copy}
+            onKeep={() => changeTray.mutate({ kind: "add", symbols: fresh, why: { ...why, values: {} } })}
+          />
+        </header>
+        {asking && (
+          <Asking
+            starters={screens?.starters.filter((starter) => starter.body.table === "tickets") ?? []}
+            onOpen={(key) => kept.open(`s-${key}`)}
+            onAll={kept.choose}
+          />
+        )}
+        {quarter && view !== "day" && reply && (
+          <p className="quarter-chosen">
+            {count(reply.shown, "ticket")} of the quarter of an hour that was chosen.{" "}
+            <button type="button" className="quiet" onClick={() => write({ quarter: null })}>
+              all of them again
+            </button>
+          </p>
+        )}
+        {refused ? (
+          <Failed error={refused} />
+        ) : !reply || told?.view !== view ? (
+          failed ? (
+            <Failed error={failed} />
+          ) : (
+            <Loading what="the tape" />
+          )
+        ) : reply.sessions.length === 0 || reply.universe === 0 ? (
+          <Empty>
+            <p>
+              {reply.sessions.includes(reply.session)
+                ? "No name of this universe traded options then."
+                : "No option trades of this session are kept: choose a later one."}
+            </p>
+          </Empty>
+        ) : reply.survivors === 0 ? (
+          <Empty>
+            <p>No ticket survives these rules.</p>
+            <Narrowest reports={reply.rules} things={TICKETS} />
+          </Empty>
+        ) : view === "names" ? (
+          table("Names with surviving tickets", reply.names ?? [], (row) => row.symbol, nameColumns(symbolLink), {})
+        ) : view === "contracts" ? (
+          table(
+            "Contracts with surviving tickets",
+            reply.contracts ?? [],
+            (row) => `${row.symbol} ${row.expiration} ${row.strike} ${row.is_call}`,
+            contractColumns(symbolLink),
+            { onOpen: (row) => toChain(row.symbol, row) },
+          )
+        ) : view === "tickets" ? (
+          table(
+            "Surviving tickets",
+            reply.tickets ?? [],
+            keyOfTicket,
+            ticketColumns(symbolLink, current.sessions > 1),
+            {
+              sort: "",
+              below: (row) =>
+                keyOfTicket(row) === params.get("unfolded") ? <Fills ticket={row} asOf={asOf} until={until} /> : null,
+              onOpen: (row) =>
+                write({ unfolded: params.get("unfolded") === keyOfTicket(row) ? null : keyOfTicket(row) }),
+            },
+          )
+        ) : (
+          <ThroughTheDay
+            quarters={reply.quarters ?? []}
+            chosen={quarter}
+            onChoose={(next) => write({ quarter: writeQuarter(next) })}
+          />
+        )}
+        {reply && reply.doubts.length > 0 && (
+          <p className="doubts muted">
+            Of the fills {reply.doubts.join(", ")}
+            {reply.left_out > 0 && `; ${number(reply.left_out)} of them do not count`}. A trade’s lean is no view of its
+            owner.
+          </p>
+        )}
+      </section>
+      {kept.dialogs}
+    </div>
+  );
+}
+
+const keyOfTicket = (t: TicketRow) => `${t.symbol} ${t.session} ${t.place}`;
+
+/** The name of a row, whichever table it is of. */
+const symbolOf = (key: string | null) => key?.split(" ")[0] ?? null;
+
+function readQuarter(text: string | null): Chosen | null {
+  const match = /^(\d{4}-\d\d-\d\d) (\d{1,2})$/.exec(text ?? "");
+  return match && Number(match[2]) < 26 ? { session: match[1] as string, place: Number(match[2]) } : null;
+}
+
+const writeQuarter = (quarter: Chosen | null) => (quarter ? `${quarter.session} ${quarter.place}` : null);

@@ -1,0 +1,160 @@
+import { Fragment, type KeyboardEvent, type MouseEvent, type ReactNode, type RefObject, useEffect } from "react";
+
+export type Column<Row> = {
+  id: string;
+  label: string;
+  title: string;
+  unit?: string;
+  /** It can be sorted by. */
+  sorts?: boolean;
+  text?: boolean;
+  cell: (row: Row) => ReactNode;
+};
+
+/** Falling first, for what is large is looked for more often; names begin with the first letter. */
+function turned(sort: string, id: string, rising: boolean): string {
+  if (sort === id) return `-${id}`;
+  if (sort === `-${id}`) return id;
+  return rising ? id : `-${id}`;
+}
+
+/** Rows that are walked with the arrow keys: the focused one is the page's subject, Enter opens it, and what is below it can unfold. */
+export function WalkTable<Row>({
+  label,
+  rows,
+  keyOf,
+  columns,
+  sort,
+  onSort,
+  focused,
+  inTray,
+  onFocus,
+  onOpen,
+  below,
+  gridRef,
+  children,
+}: {
+  label: string;
+  rows: Row[];
+  keyOf: (row: Row) => string;
+  columns: Column<Row>[];
+  sort: string;
+  onSort: (sort: string) => void;
+  focused: string | null;
+  inTray: (row: Row) => boolean;
+  onFocus: (row: Row) => void;
+  onOpen: (row: Row) => void;
+  below?: (row: Row) => ReactNode;
+  gridRef: RefObject<HTMLDivElement | null>;
+  /** After the last row. */
+  children?: ReactNode;
+}) {
+  const at = rows.findIndex((row) => keyOf(row) === focused);
+  useEffect(() => {
+    if (focused !== null) document.getElementById(`row-${focused}`)?.scrollIntoView({ block: "nearest" });
+  }, [focused]);
+  function key(event: KeyboardEvent) {
+    if (event.ctrlKey || event.metaKey || event.altKey || event.target !== event.currentTarget || !rows.length) return;
+    const page = Math.max(1, Math.floor((gridRef.current?.clientHeight ?? 280) / 28) - 2);
+    const goal: Record<string, number> = {
+      ArrowDown: at + 1,
+      ArrowUp: at < 0 ? 0 : at - 1,
+      PageDown: at + page,
+      PageUp: at - page,
+      Home: 0,
+      End: rows.length - 1,
+    };
+    if (event.key === "Enter" && at >= 0) return onOpen(rows[at] as Row);
+    const next = goal[event.key];
+    if (next === undefined) return;
+    event.preventDefault();
+    const row = rows[Math.max(0, Math.min(rows.length - 1, next))];
+    if (row !== undefined) onFocus(row);
+  }
+  const sortedBy = sort.replace(/^-/, "");
+  return (
+    <div ref={gridRef} className="grid walk">
+      <table
+        // biome-ignore lint/a11y/noNoninteractiveElementToInteractiveRole: one widget, walked with the arrow keys
+        role="grid"
+        tabIndex={0}
+        aria-label={label}
+        aria-activedescendant={at >= 0 ? `row-${focused}` : undefined}
+        onKeyDown={key}
+      >
+        <thead>
+          <tr>
+            {columns.map((column) => {
+              const direction =
+                column.sorts && column.id === sortedBy
+                  ? sort.startsWith("-")
+                    ? "descending"
+                    : "ascending"
+                  : undefined;
+              const name = (
+                <>
+                  {column.label}
+                  <span className="unit">
+                    {direction && <b aria-hidden="true">{direction === "ascending" ? "↑ " : "↓ "}</b>}
+                    {column.unit}
+                  </span>
+                </>
+              );
+              return (
+                <th
+                  key={column.id}
+                  className={`col-${column.id}`}
+                  data-kind={column.text ? "text" : undefined}
+                  aria-sort={direction}
+                  title={column.title}
+                >
+                  {column.sorts ? (
+                    <button
+                      type="button"
+                      className="column"
+                      onClick={() => onSort(turned(sort, column.id, column.id === "symbol"))}
+                    >
+                      {name}
+                    </button>
+                  ) : (
+                    name
+                  )}
+                </th>
+              );
+            })}
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((row) => {
+            const id = keyOf(row);
+            const marks = [id === focused ? "focused" : "", inTray(row) ? "in-tray" : ""].join(" ").trim();
+            const unfolded = below?.(row);
+            return (
+              <Fragment key={id}>
+                <tr
+                  id={`row-${id}`}
+                  className={marks || undefined}
+                  aria-selected={id === focused}
+                  onClick={(event: MouseEvent) => (event.target as HTMLElement).closest("button, a") || onFocus(row)}
+                  onDoubleClick={() => onOpen(row)}
+                >
+                  {columns.map((column) => (
+                    <td key={column.id} className={`col-${column.id}`} data-kind={column.text ? "text" : undefined}>
+                      {column.cell(row)}
+                    </td>
+                  ))}
+                </tr>
+                {unfolded && (
+                  <tr className="below">
+                    <td colSpan={columns.length}>{unfolded}</td>
+                  </tr>
+                )}
+              </Fragment>
+            );
+          })}
+        </tbody>
+      </table>
+      {children}
+    </div>
+  );
+}
