@@ -23,6 +23,8 @@ from flinch.core.flow import (
     day_sums,
     find_packages,
     find_rolls,
+    group_tickets,
+    highest,
     make_tickets,
     opening,
     out_of_the_money,
@@ -227,6 +229,8 @@ def compile_tape() -> None:
     no = np.zeros(2, np.bool_)
     legs = Legs(0 * one, tickets.first, contract, side, one, no, np.ones(2), one, no)
     find_rolls(legs, np.ones(2), find_packages(legs).of_ticket)
+    group_tickets(0 * one, 1, no, side, np.ones(2), one)
+    highest(0 * one, 1, np.ones(2))
 
 
 def clean(told: pl.DataFrame, contracts: pl.DataFrame) -> tuple[pl.DataFrame, Doubts]:

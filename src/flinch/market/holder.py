@@ -7,9 +7,10 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 from sqlalchemy import Engine
 
-from flinch.core.rules import METRICS
+from flinch.core.rules import METRICS, binned
 from flinch.errors import FlinchError
 from flinch.market.dictionary import PLAIN
 from flinch.market.frame import load_frame
@@ -97,5 +98,6 @@ def warm(view: View, progress: Callable[[float], None]) -> None:
         progress(done / len(METRICS))
         view.column(PLAIN.read(key).node)
     compile_tape()
-    ticket_table(view)
+    table = ticket_table(view)
+    binned(table.values("premium"), (0.0, 1.0), "linear").counts(np.ones(table.size, np.bool_))
     progress(1.0)

@@ -13,8 +13,20 @@ from numpy.typing import NDArray
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.calendar import EXCHANGE_ZONE, OPEN
-from flinch.core.flow import FORMS, KINDS, OPENING, Novelty, ask_shares, novelty, since, size_rank, unusual_parts
-from flinch.core.rules import TICKETS, Categories, Node, Panel, Truth, evaluate, name_parts, percent, series_keys
+from flinch.core.flow import FORMS, KINDS, OPENING, Novelty, Parts, ask_shares, novelty, since, size_rank, unusual_parts
+from flinch.core.rules import (
+    TICKETS,
+    Categories,
+    Node,
+    Panel,
+    Shape,
+    Truth,
+    between,
+    evaluate,
+    name_parts,
+    percent,
+    series_keys,
+)
 from flinch.core.rules.catalogue.metric import PERCENT
 from flinch.market.dictionary import BarLength
 from flinch.market.version import Column
@@ -24,7 +36,7 @@ from flinch.store.reading import numbers
 from flinch.tape import Asked, Doubts, SessionTape, prices_at, read_session_tape
 
 MOST_SESSIONS = 5
-_MOST_BYTES = 80_000_000
+_MOST_BYTES = 32_000_000
 """Of columns that are kept beside the tickets."""
 LABELS: dict[str, tuple[str, ...]] = {
     "right": ("put", "call"),
@@ -70,6 +82,7 @@ class TicketTable:
         self.price = _prices_now(view, until)
         self._move = np.stack([view.at(day.session).metric("one_day_move") for day in self.days]) if self.days else None
         self._columns: OrderedDict[str, Column] = OrderedDict()
+        self._contract_days: dict[str, NDArray[np.float32]] = {}
         self._lock = threading.Lock()
 
     @property
@@ -106,9 +119,14 @@ class TicketTable:
         """Every contract listed in these sessions, once: name, expiration (days since 1970), strike, is_call."""
         return self._listed[0]
 
-    def contract_days(self, key: str) -> FloatArray:
-        """A column of each day's contracts, shape (days, contracts); NaN where one was not listed."""
-        out = np.full((len(self.days), self.contracts["name"].size), np.nan)
+    def contract_days(self, key: str) -> NDArray[np.float32]:
+        """A column of each day's contracts, shape (days, contracts); NaN where one was not listed. Not to be changed."""
+        if key not in self._contract_days:
+            self._contract_days[key] = self._by_day(key)
+        return self._contract_days[key]
+
+    def _by_day(self, key: str) -> NDArray[np.float32]:
+        out = np.full((len(self.days), self.contracts["name"].size), np.nan, np.float32)
         before = 0
         for place, day in enumerate(self.days):
             size = day.contracts["name"].size
@@ -141,24 +159,27 @@ class TicketTable:
         """A number or condition (1 or 0) that the catalogue reads of tickets, in its unit; NaN where there is none. Not the parts
         of *unusual*, which are made of others."""
         if key == "since":
-            return self._since()
+            return self.since(np.arange(self.size))
         if key == "sessions_ago":
             return (self.view.last - self.session).astype(np.float64)
         return self._joined(key).astype(np.float64)
 
-    def _parts(self) -> dict[str, FloatArray]:
-        """The five parts of *unusual*, from what is held."""
-        parts = unusual_parts(
-            size=self.values("size_rank") / PERCENT,
-            volume=self.values("contract_volume"),
-            open_interest=self.values("contract_interest"),
-            ask_share=self.values("ask_share") / PERCENT,
-            seen=Novelty(self._joined("first_in").astype(np.int64), np.empty(0, np.bool_)),
-            kind=self._joined("ticket_kind").astype(np.int8),
-            out_of_the_money=self._joined("out_of_the_money_pct").astype(np.float32) > 0,
-            days=self._joined("dte").astype(np.int64),
+    def parts(self, tickets: IntArray) -> Parts:
+        """The five parts of *unusual* of some tickets, from what is held."""
+
+        def of(key: str) -> FloatArray:
+            return self._joined(key)[tickets].astype(np.float64)
+
+        return unusual_parts(
+            size=of("size_rank") / PERCENT,
+            volume=of("contract_volume"),
+            open_interest=of("contract_interest"),
+            ask_share=of("ask_share") / PERCENT,
+            seen=Novelty(self._joined("first_in")[tickets].astype(np.int64), np.empty(0, np.bool_)),
+            kind=self._joined("ticket_kind")[tickets].astype(np.int8),
+            out_of_the_money=of("out_of_the_money_pct") > 0,
+            days=self._joined("dte")[tickets].astype(np.int64),
         )
-        return dict(zip(_PARTS, parts, strict=True))
 
     def column(self, node: Node, bars: BarLength = "day") -> Column:
         """An expression for every ticket; `bars` is always of a day."""
@@ -175,6 +196,16 @@ class TicketTable:
                 self._columns.popitem(last=False)
         return made
 
+    def between(self, subject: Node, shape: Shape, bars: BarLength = "day") -> Truth:
+        """For which tickets the value of an expression lies between the edges of a range; kept for those that a hand does not
+        move."""
+        edges = (shape.lower, shape.upper, shape.lower_open, shape.upper_open)
+        return self.view.version.keep(
+            ("between", subject.key, edges, self.view.last, self.until),
+            lambda: between(self.column(subject, bars).values, shape),
+            12,
+        )
+
     # -- how it is made ------------------------------------------------------------------------------------------------
 
     def _column(self, node: Node) -> Column:
@@ -184,25 +215,26 @@ class TicketTable:
         texts: dict[str, Categories] = {}
         keys = series_keys(tree)
         if keys & set(_PARTS):
-            series |= {key: values[:, None] for key, values in self._parts().items() if key in keys}
+            every = zip(_PARTS, self.parts(np.arange(self.size)), strict=True)
+            series |= {key: values[:, None] for key, values in every if key in keys}
         for key in keys - set(series):
             if key in parts:
                 column = self.names_view.column(parts[key])
                 if column.texts is not None:
                     labels, code = np.unique(column.texts, return_inverse=True)
                     known = np.where(column.texts == "", -1, code)
-                    texts[key] = Categories(known[self.name], tuple(labels.tolist()))
+                    texts[key] = Categories(known.astype(np.int16)[self.name], tuple(labels.tolist()))
                 else:
                     series[key] = column.values[self.name][:, None]
             elif key in LABELS:
-                texts[key] = Categories(self._joined(key).astype(np.int64), LABELS[key])
+                texts[key] = Categories(self._joined(key).astype(np.int8), LABELS[key])
             else:
                 series[key] = self.values(key)[:, None]
         if not self.size:
             empty = np.empty(0, np.bool_)
             truth = Truth(empty, empty) if node.kind == "condition" else None
             return Column(
-                np.empty(0), truth, None, Categories(np.empty(0, np.int64), ()) if node.kind == "text" else None
+                np.empty(0), truth, None, Categories(np.empty(0, np.int8), ()) if node.kind == "text" else None
             )
         value = evaluate([tree], Panel(self.size, 1, series, texts), 0, 1)[0]
         if isinstance(value, Categories):
@@ -217,12 +249,14 @@ class TicketTable:
             return np.empty(0)
         return np.concatenate([day.columns[key] for day in self.days])
 
-    def _since(self) -> FloatArray:
+    def since(self, tickets: IntArray) -> FloatArray:
+        """How far price has gone since some tickets, as the catalogue says."""
         if self._move is None:
             return np.empty(0)
-        place = np.searchsorted([day.session for day in self.days], self.session)
-        lean = self._joined("lean").astype(np.int8)
-        return since(self.price[self.name], self.values("price_then"), self._move[place, self.name], lean)
+        name = self.name[tickets]
+        place = np.searchsorted([day.session for day in self.days], self.session[tickets])
+        lean, then = (self._joined(key)[tickets] for key in ("lean", "price_then"))
+        return since(self.price[name], then.astype(np.float64), self._move[place, name], lean.astype(np.int8))
 
     def _day(self, session: int) -> TicketDay:
         view, version = self.view, self.view.version

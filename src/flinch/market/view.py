@@ -15,7 +15,7 @@ from flinch.core.arrays import BoolArray, FloatArray
 from flinch.core.calendar import CLOSE, EXCHANGE_ZONE
 from flinch.core.moves import CycleBands
 from flinch.core.pricing import Exercise, exercised_early
-from flinch.core.rules import Node, Panel, daily_vocabulary
+from flinch.core.rules import Node, Panel, Shape, Truth, between, daily_vocabulary
 from flinch.errors import FlinchError
 from flinch.market.bars import Bars, load_day_bars
 from flinch.market.derived import band_of
@@ -283,6 +283,10 @@ class View:
     def column(self, node: Node, bars: BarLength = "day") -> Column:
         """An expression for every name as of the session."""
         return self.version.column(node, self.last, bars)
+
+    def between(self, subject: Node, shape: Shape, bars: BarLength = "day") -> Truth:
+        """For which names the value of an expression lies between the edges of a range."""
+        return between(self.column(subject, bars).values, shape)
 
     def history(self, node: Node, row: int) -> FloatArray:
         """A number, or a condition as 1 and 0, of one name in every session."""

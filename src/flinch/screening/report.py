@@ -6,14 +6,14 @@ from collections import Counter
 from collections.abc import Callable
 from typing import Literal
 
-import numpy as np
 from pydantic import BaseModel, Field
 
-from flinch.core.arrays import FloatArray
-from flinch.core.rules import METRICS, aim_among, distribution, spread
+from flinch.core.arrays import BoolArray, FloatArray
+from flinch.core.rules import BINS, METRICS, Binned, aim_among, binned, spread
 from flinch.core.rules.catalogue import Scale
+from flinch.market import Column
 from flinch.screening.columns import Described, describe
-from flinch.screening.run import Ran
+from flinch.screening.run import Ran, RanRule
 
 
 class RuleError(BaseModel):
@@ -78,47 +78,48 @@ class RuleReport(BaseModel):
     aim: list[AimEdge]
 
 
-SpreadOf = Callable[[str, FloatArray, Scale], tuple[float, float]]
-"""Where a histogram of a number among the universe begins and ends, by the key of its expression."""
+BinsOf = Callable[[str, Callable[[], FloatArray], Scale], Binned]
+"""Bins of a number, from where it begins among the universe to where it ends there, by the key of its expression; its values are
+read when they are needed."""
+
+
+def bins_among(values: FloatArray, universe: BoolArray, scale: Scale) -> Binned:
+    """Bins of a number, from where it begins among the universe to where it ends there."""
+    return binned(values, spread(values[universe], scale), scale)
 
 
 def rule_reports(
-    own: dict[str, Described], ran: Ran, aimed_at: int | None, spread_of: SpreadOf | None = None
+    own: dict[str, Described], ran: Ran, aimed_at: int | None, bins_of: BinsOf | None = None
 ) -> list[RuleReport]:
-    """A report for each rule; `own` describes what is no metric of names, `aimed_at` is how many shall survive."""
-    plain: SpreadOf = lambda key, values, scale: spread(values[ran.universe], scale)  # noqa: E731
-    return [_report(own, ran, place, aimed_at, spread_of or plain) for place in range(len(ran.rules))]
+    """A report for each rule; `own` describes what is no metric of names, `aimed_at` is how many shall survive. `bins_of` may
+    have the bins of many things from before."""
+
+    def plain(_: str, values: Callable[[], FloatArray], scale: Scale) -> Binned:
+        return bins_among(values(), ran.universe, scale)
+
+    return [_report(own, ran, place, aimed_at, bins_of or plain) for place in range(len(ran.rules))]
 
 
-def _report(own: dict[str, Described], ran: Ran, place: int, wanted: int | None, spread_of: SpreadOf) -> RuleReport:
+def _report(own: dict[str, Described], ran: Ran, place: int, wanted: int | None, bins_of: BinsOf) -> RuleReport:
     rule, count, reached = ran.rules[place], ran.result.counts[place], ran.result.reached[place]
     shape = rule.expression.shape if rule.expression else None
     subject = shape.subject if shape else ""
     described = describe(subject, own, shape.node.kind if shape and shape.node else "condition")
     histogram, choices, unknown, edges = None, None, count.missing, list[AimEdge]()
-    if shape is not None and shape.node is not None and rule.subject is not None and shape.kind == "range":
-        values = rule.subject.values
-        bounds = spread_of(shape.node.key, values, described.scale)
-        bars = distribution(values, bounds, described.scale, reached)
-        histogram = Histogram(edges=bars.edges.tolist(), counts=bars.counts.tolist())
-        unknown = int((np.isnan(values) & reached).sum())
+    if shape is not None and shape.node is not None and shape.kind == "range":
+        found = bins_of(shape.node.key, lambda: _values(rule), described.scale)
+        counts = found.counts(reached).tolist()
+        histogram, unknown = Histogram(edges=found.edges.tolist(), counts=counts[:BINS]), counts[BINS]
         if wanted is not None and rule.body.on:
             truths = [other.truth for other in ran.rules]
-            found_edges = aim_among(values, place, truths, ran.rungs, ran.universe, shape.lower, shape.upper, wanted)
+            found_edges = aim_among(
+                _values(rule), place, truths, ran.rungs, ran.universe, shape.lower, shape.upper, wanted
+            )
             edges = [AimEdge(**edge._asdict()) for edge in found_edges]
-    elif shape is not None and rule.subject is not None and rule.subject.categories is not None:
-        among = rule.subject.categories
-        counted, every = among[reached].counts(), among[ran.universe].counts()
-        unknown = int((among.codes[reached] < 0).sum())
-        choices = [
-            Choice(value=value, count=counted.get(value, 0))
-            for value in sorted(set(every) | set(shape.values or ()))[:400]
-        ]
-    elif shape is not None and rule.subject is not None and rule.subject.texts is not None:
-        found = Counter(rule.subject.texts[reached].tolist())
-        unknown = found.pop("", 0)
-        values_there = sorted(set(rule.subject.texts[ran.universe].tolist()) - {""} | set(shape.values or ()))
-        choices = [Choice(value=value, count=found.get(value, 0)) for value in values_there[:400]]
+    elif shape is not None and shape.kind == "choice" and (subject_read := rule.subject) is not None:
+        counted, every, unknown = _counted(subject_read, reached, ran.universe)
+        offered = sorted(every | set(shape.values or ()))[:400]
+        choices = [Choice(value=value, count=counted.get(value, 0)) for value in offered]
     return RuleReport(
         error=RuleError(
             message=rule.error.message, start=rule.error.start, end=rule.error.end, nearest=rule.error.nearest
@@ -145,3 +146,20 @@ def _report(own: dict[str, Described], ran: Ran, place: int, wanted: int | None,
         choices=choices,
         aim=edges,
     )
+
+
+def _values(rule: RanRule) -> FloatArray:
+    column = rule.subject
+    assert column is not None
+    return column.values
+
+
+def _counted(column: Column, reached: BoolArray, universe: BoolArray) -> tuple[dict[str, int], set[str], int]:
+    """How many of those that reached a rule have each text, the texts of the universe, and how many that reached it have none."""
+    if column.categories is not None:
+        codes = column.categories[reached]
+        return codes.counts(), set(column.categories[universe].counts()), int((codes.codes < 0).sum())
+    assert column.texts is not None
+    counted = Counter(column.texts[reached].tolist())
+    unknown = counted.pop("", 0)
+    return counted, set(column.texts[universe].tolist()) - {""}, unknown

@@ -6,10 +6,8 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Protocol
 
-import numpy as np
-
 from flinch.core.arrays import BoolArray
-from flinch.core.rules import Expression, Node, RuleError, Rung, ScreenResult, Truth, run_screen
+from flinch.core.rules import Expression, Node, RuleError, Rung, ScreenResult, Shape, Truth, run_screen
 from flinch.market import BarLength, Column, Dictionary
 from flinch.screening.body import RuleBody, StackBody
 
@@ -21,6 +19,10 @@ class Readable(Protocol):
         """An expression for every thing."""
         ...
 
+    def between(self, subject: Node, shape: Shape, bars: BarLength = "day") -> Truth:
+        """For which things the value of an expression lies between the edges of a range."""
+        ...
+
 
 @dataclass(frozen=True)
 class RanRule:
@@ -29,8 +31,14 @@ class RanRule:
     body: RuleBody
     expression: Expression | None
     error: RuleError | None
-    subject: Column | None
     truth: Truth | None
+    table: Readable
+
+    @property
+    def subject(self) -> Column | None:
+        """What the rule's range or choice is on; read when it is looked at, for what many things have is long."""
+        shape = self.expression.shape if self.expression else None
+        return None if shape is None or shape.node is None else self.table.column(shape.node, self.body.bars)
 
     @property
     def takes_part(self) -> bool:
@@ -85,25 +93,12 @@ def _run_rule(table: Readable, dictionary: Dictionary, body: RuleBody) -> RanRul
     try:
         expression = dictionary.read(body.text, body.bars)
     except RuleError as error:
-        return RanRule(body, None, error, None, None)
-    shape = expression.shape
-    subject = table.column(shape.node, body.bars) if shape.node is not None else None
-    if not body.on or shape.is_open:
-        return RanRule(body, expression, None, subject, None)
-    if shape.kind == "range" and subject is not None:
-        # The number is kept, so that moving an edge compares and computes nothing.
-        return RanRule(body, expression, None, subject, _between(subject.values, expression))
-    truth = table.column(expression.node, body.bars).truth
-    return RanRule(body, expression, None, subject, truth)
-
-
-def _between(values: np.ndarray, expression: Expression) -> Truth:
-    shape = expression.shape
-    known = np.isfinite(values)
-    with np.errstate(invalid="ignore"):
-        yes = known.copy()
-        if shape.lower is not None:
-            yes &= values > shape.lower if shape.lower_open else values >= shape.lower
-        if shape.upper is not None:
-            yes &= values < shape.upper if shape.upper_open else values <= shape.upper
-    return Truth(yes, known & ~yes)
+        return RanRule(body, None, error, None, table)
+    shape, truth = expression.shape, None
+    if body.on and not shape.is_open:
+        if shape.kind == "range" and shape.node is not None:
+            # The number is kept, so that moving an edge compares and computes nothing.
+            truth = table.between(shape.node, shape, body.bars)
+        else:
+            truth = table.column(expression.node, body.bars).truth
+    return RanRule(body, expression, None, truth, table)

@@ -1,6 +1,6 @@
 """The tape: on which side options traded, which fills were one decision, and what such a decision points at."""
 
-from flinch.core.flow.groups import SIDES, Groups, group_tickets
+from flinch.core.flow.groups import SIDES, Groups, group_tickets, highest
 from flinch.core.flow.meaning import (
     CERTAIN,
     CONFIRMED,
@@ -48,6 +48,7 @@ __all__ = [
     "find_packages",
     "find_rolls",
     "group_tickets",
+    "highest",
     "make_tickets",
     "novelty",
     "opening",

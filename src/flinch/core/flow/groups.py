@@ -75,6 +75,20 @@ def group_tickets(
     return out
 
 
+def highest(group: IntArray, groups: int, values: NDArray[Any]) -> FloatArray:
+    """The highest of each group's values, which are not below zero; 0 for a group without one, shape (groups,)."""
+    out = np.zeros(groups)
+    columns = (group.astype(np.int64, copy=False), values.astype(np.float64))
+    _highest(*[np.require(column, requirements=("C", "W")) for column in columns], out)  # type: ignore[call-arg]
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _highest(group: Any, values: Any, out: Any) -> None:
+    for i in range(group.size):
+        out[group[i]] = max(out[group[i]], values[i])
+
+
 @njit(cache=True, nogil=True)
 def _add(
     group: Any, is_call: Any, side: Any, premium: Any, contracts: Any,

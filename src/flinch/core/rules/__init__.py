@@ -11,23 +11,25 @@ from flinch.core.rules.catalogue import (
     percent,
     ticket_vocabulary,
 )
-from flinch.core.rules.distribution import Distribution, distribution, spread
+from flinch.core.rules.distribution import BINS, Binned, Distribution, binned, distribution, spread
 from flinch.core.rules.errors import RuleError
 from flinch.core.rules.evaluate import Categories, Panel, evaluate
 from flinch.core.rules.explain import explain
 from flinch.core.rules.functions import FUNCTIONS, Function, Truth
 from flinch.core.rules.language import Expression, Vocabulary, nearest
 from flinch.core.rules.nodes import Node, name_parts, series_keys
-from flinch.core.rules.screen import MAX_RULES, Edge, RuleCount, Rung, ScreenResult, aim, aim_among, run_screen
+from flinch.core.rules.screen import MAX_RULES, Edge, RuleCount, Rung, ScreenResult, aim, aim_among, between, run_screen
 from flinch.core.rules.shape import Shape
 
 __all__ = [
+    "BINS",
     "FUNCTIONS",
     "GROUPS",
     "MAX_RULES",
     "METRICS",
     "TICKETS",
     "TICKET_GROUPS",
+    "Binned",
     "Categories",
     "Distribution",
     "Edge",
@@ -45,6 +47,8 @@ __all__ = [
     "Vocabulary",
     "aim",
     "aim_among",
+    "between",
+    "binned",
     "daily_vocabulary",
     "distribution",
     "evaluate",

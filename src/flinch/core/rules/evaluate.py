@@ -21,7 +21,7 @@ TextArray = NDArray[np.str_]
 class Categories:
     """Texts of many rows of which there are few: places in `labels`, -1 where missing, shape (rows,)."""
 
-    codes: NDArray[np.int64]
+    codes: NDArray[np.signedinteger[Any]]
     labels: tuple[str, ...]
 
     def __getitem__(self, rows: slice | IntArray | BoolArray) -> Categories:

@@ -9,6 +9,7 @@ import numpy as np
 
 from flinch.core.arrays import BoolArray, FloatArray
 from flinch.core.rules.functions import Truth
+from flinch.core.rules.shape import Shape
 
 MAX_RULES = 60
 
@@ -98,6 +99,18 @@ def run_screen(truths: Sequence[Truth | None], rungs: Sequence[Rung], universe: 
 
 def _any_of(parts: list[BoolArray]) -> BoolArray:
     return parts[0] if len(parts) == 1 else np.logical_or.reduce(parts)
+
+
+def between(values: FloatArray, shape: Shape) -> Truth:
+    """Which values lie between the edges of a range, shape (things,); unknown where they are missing."""
+    known = np.isfinite(values)
+    with np.errstate(invalid="ignore"):
+        yes = known.copy()
+        if shape.lower is not None:
+            yes &= values > shape.lower if shape.lower_open else values >= shape.lower
+        if shape.upper is not None:
+            yes &= values < shape.upper if shape.upper_open else values <= shape.upper
+    return Truth(yes, known & ~yes)
 
 
 class Edge(NamedTuple):

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from flinch.core.arrays import FloatArray, IntArray
 from flinch.core.calendar import EXCHANGE_ZONE, OPEN
-from flinch.core.flow import KINDS, OPENING, SIDES, Groups, group_tickets
+from flinch.core.flow import KINDS, OPENING, SIDES, Groups, group_tickets, highest, unusual
 from flinch.core.gamma import SMALL_BASE
 from flinch.core.rules import percent
 from flinch.features.tape.schemas import (
@@ -30,7 +30,7 @@ from flinch.features.tape.schemas import (
 )
 from flinch.features.tape.survivors import QUARTER_MINUTES, QUARTERS, Survivors, moment_of, quarter_of
 from flinch.features.tape.words import contract_words, day_of, moment, package_words, roll_words
-from flinch.market import PLAIN_TABLES, View
+from flinch.market import View
 from flinch.market.bars import load_day_minutes
 from flinch.market.tickets import asked_of
 from flinch.screening.columns import Described
@@ -66,7 +66,7 @@ def look(found: Survivors, own: dict[str, Described], request: TapeRequest) -> T
         survivors=found.rows.size,
         shown=found.shown.size,
         premium=float(table.raw("premium")[found.shown].astype(np.float64).sum()) if table.size else 0.0,
-        rules=rule_reports(own, found.ran, request.aim, found.spread_of),
+        rules=rule_reports(own, found.ran, request.aim, found.bins_of),
         doubts=[f"{number:,} {WORDS[key]}" for key, number in doubts.items() if number],
         left_out=sum(day.doubts.left_out for day in days),
         first=request.first,
@@ -99,11 +99,6 @@ def _symbols(view: View, names: IntArray) -> list[str]:
     return [view.name(row).symbol for row in firsts[:MOST_SYMBOLS].tolist()]
 
 
-def _chosen(keys: dict[str, Callable[[], FloatArray]], sort: str) -> FloatArray:
-    key = sort.removeprefix("-")
-    return keys.get(key, keys["premium"])()
-
-
 # -- by name -----------------------------------------------------------------------------------------------------------
 
 
@@ -119,16 +114,13 @@ def name_table(found: Survivors, sort: str, least: int) -> tuple[IntArray, dict[
     strongest, strongest_premium = _most(of_contract, table.contracts["name"].astype(np.int64), size)
     key = 3 * contract + table.raw("side")[rows].astype(np.int64)
     repeats = np.bincount(key, minlength=3 * of_contract.size)
-    repeated = np.zeros(size)
     used = np.flatnonzero(repeats)
-    np.maximum.at(repeated, table.contracts["name"].astype(np.int64)[used // 3], repeats[used])
-    firsts = np.zeros(size)
-    np.maximum.at(firsts, table.name[rows], table.raw("first_in")[rows].astype(np.float64))
-    ever = np.zeros(size, np.bool_)
-    np.logical_or.at(ever, table.name[rows], table.raw("first_ever")[rows].astype(np.bool_))
+    repeated = highest(table.contracts["name"].astype(np.int64)[used // 3], size, repeats[used])
+    firsts = highest(table.name[rows], size, table.raw("first_in")[rows])
+    ever = highest(table.name[rows], size, table.raw("first_ever")[rows])
     gone = np.full(size, np.nan)
     there = groups.largest >= 0
-    gone[there] = table.values("since")[rows[groups.largest[there]]] if rows.size else np.empty(0)
+    gone[there] = table.since(rows[groups.largest[there]])
     told = {
         "premium": premium,
         "tickets": groups.tickets.astype(np.float64),
@@ -137,7 +129,7 @@ def name_table(found: Survivors, sort: str, least: int) -> tuple[IntArray, dict[
         "strongest_contract": strongest.astype(np.float64),
         "repeated": repeated,
         "first_in": firsts,
-        "first_ever": ever.astype(np.float64),
+        "first_ever": ever,
         "since": gone,
         "symbol": np.argsort(np.argsort([name.symbol for name in view.frame.names])).astype(np.float64),
     }
@@ -211,9 +203,9 @@ def _tickets(found: Survivors, request: TapeRequest) -> dict[str, Any]:
 def ticket_lines(found: Survivors, page: IntArray) -> list[TicketLine]:
     """Tickets in words and numbers."""
     table, view = found.table, found.table.view
-    gone, rate = table.values("since"), _unusual(found)
+    gone, rate = table.since(page), unusual(table.parts(page))
     lines = []
-    for ticket in page.tolist():
+    for line, ticket in enumerate(page.tolist()):
         place = int(np.searchsorted(table.begin, ticket, "right")) - 1
         day = table.days[place]
         at = ticket - int(table.begin[place])
@@ -239,21 +231,16 @@ def ticket_lines(found: Survivors, page: IntArray) -> list[TicketLine]:
                 price_then=float(c["price_then"][at]),
                 away_pct=float(c["out_of_the_money_pct"][at]),
                 lean=int(c["lean"][at]),
-                since=float(gone[ticket]),
+                since=float(gone[line]),
                 opening=OPENING[int(c["opening"][at])],
                 first_in=int(c["first_in"][at]),
                 first_ever=bool(c["first_ever"][at]),
-                unusual=float(rate[ticket]),
+                unusual=float(rate[line]),
                 package=package_words(day, at),
                 roll=roll_words(day, at),
             )
         )
     return lines
-
-
-def _unusual(found: Survivors) -> FloatArray:
-
-    return found.table.column(PLAIN_TABLES["tickets"].read("unusual").node).values
 
 
 # -- by contract -------------------------------------------------------------------------------------------------------
@@ -297,7 +284,7 @@ def _first_shown(found: Survivors) -> int:
     )
 
 
-def _first_known(values: FloatArray) -> FloatArray:
+def _first_known(values: NDArray[np.float32]) -> FloatArray:
     """The first of each column that is known, NaN where none is."""
     known = np.isfinite(values)
     place = known.argmax(axis=0) if values.size else np.zeros(values.shape[1], np.int64)
@@ -307,7 +294,7 @@ def _first_known(values: FloatArray) -> FloatArray:
     return first
 
 
-def _opened(interest: FloatArray, later: FloatArray) -> FloatArray:
+def _opened(interest: NDArray[np.float32], later: NDArray[np.float32]) -> FloatArray:
     """What open interest rose by over the days whose next morning is known; NaN without one."""
     known = np.isfinite(later) & np.isfinite(interest)
     return np.where(known.any(axis=0), np.where(known, later - interest, 0.0).sum(axis=0), np.nan)
@@ -388,7 +375,8 @@ def name_tape(found: Survivors, symbol: str) -> NameTickets:
     table, view = found.table, found.table.view
     row = view.row(symbol)
     mine = found.shown[table.name[found.shown] == row]
-    premium, lean, gone = (table.values(key)[mine] for key in ("premium", "lean", "since"))
+    premium, lean = (table.values(key)[mine] for key in ("premium", "lean"))
+    gone = table.since(mine)
     leaning = np.isfinite(gone)
     minutes, prices = load_day_minutes(view.store, view.id(row), view.today)
     upto = np.datetime64((table.until or view.as_of).astimezone(dt.UTC).replace(tzinfo=None))

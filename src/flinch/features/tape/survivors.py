@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,13 +11,14 @@ from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.calendar import EXCHANGE_ZONE, OPEN
-from flinch.core.rules import spread
+from flinch.core.rules import Binned
 from flinch.core.rules.catalogue import Scale
 from flinch.errors import FlinchError
 from flinch.features.tape.schemas import QuarterChosen, StackAsked
 from flinch.market import Dictionary, View
 from flinch.market.tickets import TicketTable, ticket_table
 from flinch.screening.groups import universe
+from flinch.screening.report import bins_among
 from flinch.screening.run import Ran, run_stack
 
 QUARTER_MINUTES, QUARTERS = 15, 26
@@ -39,13 +41,13 @@ class Survivors:
     rows: IntArray
     shown: IntArray
 
-    def spread_of(self, key: str, values: FloatArray, scale: Scale) -> tuple[float, float]:
-        """Where a histogram of a number among the universe begins and ends; found once for a version and a universe."""
+    def bins_of(self, key: str, values: Callable[[], FloatArray], scale: Scale) -> Binned:
+        """Bins of a number; found once for a version and a universe."""
         table = self.table
         return table.view.version.keep(
-            ("spread", key, table.view.last, table.until, self.among),
-            lambda: spread(values[self.ran.universe], scale),
-            400,
+            ("bins", key, table.view.last, table.until, self.among),
+            lambda: bins_among(values(), self.ran.universe, scale),
+            40,
         )
 
 
