@@ -60,3 +60,19 @@ def test_what_is_not_kept_is_said(quiet_page: Page):
     page = dossier(quiet_page, "TARNO", "?view=tape&asof=2026-03-10")
     expect(figure(page, "Option trades")).to_contain_text("no option trades of this session are kept")
     assert page.locator(".tickets").count() == 0
+
+
+def test_the_strip_of_sessions_and_tickets_on_the_other_price_charts(quiet_page: Page):
+    page = dossier(quiet_page, "BARTI", "?view=tape")
+    strip = page.locator(".premium-strip")
+    expect(strip).to_contain_text(re.compile(r"above \d+ of the 59 before"))
+    assert strip.locator("svg g").count() == 60
+    assert strip.locator("svg g.shown").count() == 1
+    strip.get_by_role("button", name="show as table").click()
+    expect(strip.locator("tbody tr").first).to_contain_text("9 Sep 2026")
+    # Triangles and circles: every mark is a path of its own beside the line of the price.
+    for view, title, least in (("moves", "Today", 20), ("moves", "Price", 5), ("positioning", "By strike", 5)):
+        page = dossier(quiet_page, "BARTI", f"?view={view}")
+        marks = figure(page, title).locator("svg path[fill-opacity='0.75'], svg path[opacity='0.75']")
+        expect(marks.first).to_be_attached()
+        assert marks.count() >= least, title

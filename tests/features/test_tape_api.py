@@ -105,3 +105,18 @@ def test_nobody_of_that_name_and_a_day_that_is_none(client: FlaskClient):
     assert (unknown.status_code, unknown.json["type"]) == (404, "unknown_name")
     assert client.get("/api/dossier/tape/TARNO?session=yesterday").status_code == 422
     assert client.get("/api/dossier/tape/TARNO?as_of=%3Cb%3E").status_code == 422
+
+
+def test_the_last_sixty_sessions_with_the_place_of_the_one_shown(get, market: View):
+    page, row = get("GLUDO"), market.row("GLUDO")
+    history = page["history"]
+    assert [day["session"] for day in history] == [day.isoformat() for day in market.sessions[-60:]]
+    calls, puts = (market.metric(f"{right}_premium")[row] for right in ("call", "put"))
+    assert (history[-1]["call"], history[-1]["put"]) == pytest.approx((calls, puts))
+    totals = [day["call"] + day["put"] for day in history]
+    assert page["below"] == sum(total < totals[-1] for total in totals[:-1])
+    past = get("GLUDO", session="2026-09-04")
+    assert past["history"][-1]["session"] == "2026-09-04"
+    assert past["history"][-2] == history[-4]
+    long_ago = get("GLUDO", as_of="2026-03-18")
+    assert len(long_ago["history"]) == 60, "sums are kept of sessions whose fills are not"

@@ -22,6 +22,7 @@ from flinch.tape import WORDS, SessionTape
 from flinch.web import AsOfQuery
 
 TICKETS_SHOWN, CONTRACTS_SHOWN, PACKAGES_SHOWN, FILLS_SHOWN = 200, 60, 40, 60
+HISTORY = 60
 _QUARTERS = 26
 _QUARTER_MINUTES = 15
 
@@ -105,6 +106,15 @@ class Quarter(BaseModel):
     shares: float
 
 
+class PremiumDay(BaseModel):
+    """What a session's trades came to, legs of packages apart."""
+
+    session: dt.date
+    call: float | None
+    put: float | None
+    package: float | None
+
+
 class TapeView(BaseModel):
     """One name's tape of a session."""
 
@@ -128,6 +138,8 @@ class TapeView(BaseModel):
     lean_shares: float = Field(0.0, description="Share equivalent of all tickets with a known side")
     lean_shares_pct: float | None = Field(None, description="The same in percent of the average volume of 50 sessions")
     quarters: list[Quarter] = []
+    history: list[PremiumDay] = Field([], description="The sessions up to the one shown, at most 60, oldest first")
+    below: int = Field(0, description="How many of the others had less premium than the one shown")
     doubts: list[str] = Field([], description="What was wrong with fills, each with how many")
     left_out: int = 0
 
@@ -156,6 +168,8 @@ def tape(view: View, symbol: str, session: dt.date | None) -> TapeView:
         minutes=[moment.replace(tzinfo=dt.UTC) for moment in minutes[regular].astype("datetime64[us]").tolist()],
         prices=prices[regular].tolist(),
     )
+    answer.history = _history(then, row)
+    answer.below = _below(answer.history)
     if read is None:
         answer.reason = (
             "no option trades of this session are kept" if chosen not in held else "no option of this name traded"
@@ -179,6 +193,28 @@ def tape(view: View, symbol: str, session: dt.date | None) -> TapeView:
     answer.doubts = [f"{number:,} {WORDS[key]}" for key, number in asdict(read.doubts).items() if number]
     answer.left_out = read.doubts.left_out
     return answer
+
+
+def _history(then: View, row: int) -> list[PremiumDay]:
+    """Premium of the last sessions that are known, by right."""
+
+    def of(right: str) -> np.ndarray:
+        sides = [then.daily(f"{right}_{side}_premium", row)[-HISTORY:] for side in ("ask", "bid", "mid")]
+        total: np.ndarray = np.sum(sides, axis=0)
+        return total
+
+    call, put, package = of("call"), of("put"), then.daily("package_premium", row)[-HISTORY:]
+    sessions = then.sessions[-HISTORY:]
+    return [
+        PremiumDay(session=day, call=float(call[i]), put=float(put[i]), package=float(package[i]))
+        for i, day in enumerate(sessions)
+        if np.isfinite(call[i])
+    ]
+
+
+def _below(history: list[PremiumDay]) -> int:
+    totals = [(day.call or 0.0) + (day.put or 0.0) for day in history]
+    return sum(total < totals[-1] for total in totals[:-1])
 
 
 def _opened(session: dt.date) -> dt.datetime:

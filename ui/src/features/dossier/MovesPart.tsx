@@ -2,19 +2,26 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import { Link } from "react-router";
 import type { AsOfRequest, Schemas } from "@/shared/api/client";
-import { useMoves } from "@/shared/api/queries";
+import { useMoves, useTape } from "@/shared/api/queries";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
 import { fans, type Outline } from "@/shared/chart/series";
+import { ticketMarks } from "@/shared/chart/ticketMarks";
 import { told } from "@/shared/chart/told";
 import { count, date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Failed, Loading } from "@/shared/ui/States";
+import { clock as clockOf } from "@/shared/ui/ticketWords";
 import type { Write } from "./VolatilityPart";
 
 type Data = Schemas["MovesView"];
 type Fan = Schemas["Fan"];
+type Ticket = Schemas["TicketRow"];
+
+const NO_TICKETS: Ticket[] = [];
+const MARKED = 24;
+const DAILY = 6;
 
 const SETUP = `/screen?r=${encodeURIComponent(
   [
@@ -39,15 +46,16 @@ export function MovesPart({
 }) {
   const answer = useMoves(symbol, at);
   const data = answer.data;
+  const tickets = useTape(symbol, at).data?.tickets ?? NO_TICKETS;
   if (!data) return answer.failureReason ? <Failed error={answer.failureReason} /> : <Loading what="expected moves" />;
   return (
     <div className="dossier-body moves-part">
       <div className="dossier-column">
-        <Fans data={data} params={params} onWrite={onWrite} />
+        <Fans data={data} tickets={tickets} params={params} onWrite={onWrite} />
       </div>
       <div className="dossier-column">
         <Places data={data} />
-        <Today data={data} />
+        <Today data={data} tickets={tickets} />
         <Ledger data={data} params={params} onWrite={onWrite} />
       </div>
     </div>
@@ -56,7 +64,17 @@ export function MovesPart({
 
 const PERIODS = { both: "weeks and months", week: "weeks", month: "months" } as const;
 
-function Fans({ data, params, onWrite }: { data: Data; params: URLSearchParams; onWrite: Write }) {
+function Fans({
+  data,
+  tickets,
+  params,
+  onWrite,
+}: {
+  data: Data;
+  tickets: Ticket[];
+  params: URLSearchParams;
+  onWrite: Write;
+}) {
   const palette = usePalette();
   const asked = params.get("fans") ?? "";
   const period = asked === "week" || asked === "month" ? asked : "both";
@@ -64,7 +82,7 @@ function Fans({ data, params, onWrite }: { data: Data; params: URLSearchParams; 
     () => data.fans.filter((fan) => fan.period === "ahead" || period === "both" || fan.period === period),
     [data, period],
   );
-  const option = useMemo(() => makeOption(data, shown, palette), [data, shown, palette]);
+  const option = useMemo(() => makeOption(data, shown, tickets, palette), [data, shown, tickets, palette]);
   const ahead = data.fans.filter((fan) => fan.period === "ahead");
   return (
     <Figure
@@ -133,7 +151,7 @@ const outline = (fan: Fan, from: string): Outline => ({
   faint: !fan.current,
 });
 
-function makeOption(data: Data, shown: Fan[], c: Palette): EChartsCoreOption {
+function makeOption(data: Data, shown: Fan[], tickets: Ticket[], c: Palette): EChartsCoreOption {
   const { bars } = data;
   const base = chartBase(c);
   const first = bars.sessions[0] ?? "";
@@ -185,6 +203,7 @@ function makeOption(data: Data, shown: Fan[], c: Palette): EChartsCoreOption {
         shown.map((fan) => outline(fan, first)).filter((o) => o.points.length > 1),
         c,
       ),
+      { ...ticketMarks(tickets, c, (ticket) => ticket.at.slice(0, 10), DAILY, 10), silent: true },
     ],
   };
 }
@@ -251,10 +270,10 @@ function Standing({ place }: { place: Schemas["Place"] }) {
   );
 }
 
-function Today({ data }: { data: Data }) {
+function Today({ data, tickets }: { data: Data; tickets: Ticket[] }) {
   const palette = usePalette();
   const { intraday: t } = data;
-  const option = useMemo(() => todayOption(data, palette), [data, palette]);
+  const option = useMemo(() => todayOption(data, tickets, palette), [data, tickets, palette]);
   return (
     <Figure
       title={
@@ -265,7 +284,7 @@ function Today({ data }: { data: Data }) {
               ? t.reason
               : t.minutes.length === 0
                 ? `±${number(t.one_day_move, 2)} was priced; minutes were not kept`
-                : `five-minute closes in the priced move, ±${number(t.one_day_move, 2)}`}
+                : `in the priced move, ±${number(t.one_day_move, 2)}${tickets.length > 0 ? "; tickets ▲ ask ▼ bid ● between" : ""}`}
           </span>
         </>
       }
@@ -292,7 +311,13 @@ function Today({ data }: { data: Data }) {
   );
 }
 
-function todayOption(data: Data, c: Palette): EChartsCoreOption {
+/** Minutes since the open. */
+function minutesOf(at: string): number {
+  const [hours = 0, minutes = 0, seconds = 0] = clockOf(at).split(":").map(Number);
+  return 60 * (hours - 9) + minutes - 30 + seconds / 60;
+}
+
+function todayOption(data: Data, tickets: Ticket[], c: Palette): EChartsCoreOption {
   const { intraday: t } = data;
   const base = chartBase(c);
   const anchor = t.previous_close;
@@ -314,8 +339,9 @@ function todayOption(data: Data, c: Palette): EChartsCoreOption {
     tooltip: {
       trigger: "axis",
       ...base.tooltip,
-      formatter: (points: { value: [number, number] }[]) => {
-        const [minute, close] = points[0]?.value ?? [0, 0];
+      formatter: (points: { seriesType: string; value: [number, number] }[]) => {
+        const [minute, close] = points.find((point) => point.seriesType === "line")?.value ?? [0, 0];
+        if (!minute && !close) return told("");
         const moved = anchor === null ? null : close - anchor;
         return told(
           clock(minute),
@@ -354,6 +380,7 @@ function todayOption(data: Data, c: Palette): EChartsCoreOption {
         z: 3,
       },
       fans(points ? [{ points, faint: false }] : [], c),
+      { ...ticketMarks(tickets, c, (ticket) => minutesOf(ticket.at), MARKED), silent: true },
     ],
   };
 }

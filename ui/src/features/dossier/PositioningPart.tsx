@@ -1,5 +1,5 @@
 import type { AsOfRequest, PositioningRequest, Schemas } from "@/shared/api/client";
-import { usePositioning } from "@/shared/api/queries";
+import { usePositioning, useTape } from "@/shared/api/queries";
 import { compact, count, number, signedCompact } from "@/shared/format";
 import { Defined } from "@/shared/ui/Defined";
 import { Missing } from "@/shared/ui/Missing";
@@ -28,6 +28,8 @@ export const AGAINST: [Against, string][] = [
 
 const LAY = { week: "in that week", month: "later in that month", beyond: "beyond" } as const;
 
+const NO_TICKETS: Schemas["TicketRow"][] = [];
+
 /** Who leans on the stock: gamma exposure and open interest, where they lie, and how they are changing. */
 export function PositioningPart({
   symbol,
@@ -52,6 +54,7 @@ export function PositioningPart({
     ...(fan && /^\d{4}-\d\d-\d\d$/.test(fan) && { fan }),
   });
   const data = answer.data;
+  const tickets = useTape(symbol, at).data?.tickets ?? NO_TICKETS;
   if (!data) return answer.failureReason ? <Failed error={answer.failureReason} /> : <Loading what="positioning" />;
   if (!data.chain_kept)
     return (
@@ -73,7 +76,7 @@ export function PositioningPart({
   return (
     <div className="dossier-body positioning" aria-busy={answer.isPlaceholderData}>
       <div className="dossier-column">
-        <StrikeFigure data={data} against={against} params={params} onWrite={onWrite} />
+        <StrikeFigure data={data} tickets={tickets} against={against} params={params} onWrite={onWrite} />
         <div className="side-by-side">
           <ExposureHistory data={data} />
           <Builds data={data} params={params} onWrite={onWrite} />

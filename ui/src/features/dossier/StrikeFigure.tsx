@@ -4,6 +4,7 @@ import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { fans } from "@/shared/chart/series";
+import { ticketMarks } from "@/shared/chart/ticketMarks";
 import { told } from "@/shared/chart/told";
 import { compact, date, number, signedCompact } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
@@ -15,14 +16,19 @@ type Data = Schemas["PositioningView"];
 type Strike = Schemas["StrikePart"];
 type Shown = "exposure" | "interest";
 
+const MARKED = 6;
+
 /** Exposure or open interest by strike, beside the price and its expected move on the same axis. */
 export function StrikeFigure({
   data,
+  tickets,
   against,
   params,
   onWrite,
 }: {
   data: Data;
+  /** The session's option trades, largest first. */
+  tickets: Schemas["TicketRow"][];
   against: string;
   params: URLSearchParams;
   onWrite: Write;
@@ -30,7 +36,7 @@ export function StrikeFigure({
   const palette = usePalette();
   const shown: Shown = params.get("strikes") === "interest" ? "interest" : "exposure";
   const view = useMemo(() => inView(data, shown), [data, shown]);
-  const option = useMemo(() => makeOption(data, shown, view, palette), [data, shown, view, palette]);
+  const option = useMemo(() => makeOption(data, shown, view, tickets, palette), [data, shown, view, tickets, palette]);
   const chosen = data.expiries.filter((expiry) => expiry.chosen);
   const of =
     chosen.length === data.expiries.length
@@ -143,7 +149,13 @@ function inView(data: Data, shown: Shown) {
   return { strikes, low: low - margin, high: high + margin, gap };
 }
 
-function makeOption(data: Data, shown: Shown, view: ReturnType<typeof inView>, c: Palette): EChartsCoreOption {
+function makeOption(
+  data: Data,
+  shown: Shown,
+  view: ReturnType<typeof inView>,
+  tickets: Schemas["TicketRow"][],
+  c: Palette,
+): EChartsCoreOption {
   const base = chartBase(c);
   const fan = data.fan;
   const days = [...new Set([...data.recent.sessions, ...(fan?.sessions ?? [])])].sort();
@@ -247,6 +259,7 @@ function makeOption(data: Data, shown: Shown, view: ReturnType<typeof inView>, c
             c,
           )
         : { type: "line", data: [] },
+      { ...ticketMarks(tickets, c, (ticket) => ticket.at.slice(0, 10), MARKED, 10), silent: true },
       {
         ...bars(view, shown, c),
         xAxisIndex: 1,

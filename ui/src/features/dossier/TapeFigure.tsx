@@ -4,6 +4,7 @@ import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { type Flow, flowBars, QUARTER, SIDES } from "@/shared/chart/flowBars";
 import { chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
+import { MARKS, ticketMarks } from "@/shared/chart/ticketMarks";
 import { told } from "@/shared/chart/told";
 import { compact, date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
@@ -14,7 +15,6 @@ type Ticket = Schemas["TicketRow"];
 type Quarter = Schemas["Quarter"];
 
 const MARKED = 60;
-const SHAPES: Record<string, [string, number]> = { "1": ["triangle", 0], "-1": ["triangle", 180], "0": ["circle", 0] };
 
 /** The day's price with the largest tickets where they came, and premium by quarter of an hour below it. */
 export function TapeFigure({ data }: { data: Data }) {
@@ -25,7 +25,7 @@ export function TapeFigure({ data }: { data: Data }) {
       className="tape-figure"
       title={
         <>
-          Through the day <span className="aside">▲ at the ask, ▼ at the bid, ● between; larger for more premium</span>
+          Through the day <span className="aside">{MARKS}; larger for more premium</span>
         </>
       }
       chart={
@@ -77,7 +77,6 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
   const base = chartBase(c);
   const begin = Date.parse(data.quarters[0]?.at ?? data.minutes[0] ?? data.upto);
   const end = begin + 26 * QUARTER;
-  const most = Math.max(1, ...data.tickets.slice(0, MARKED).map((t) => t.premium));
   const axis = {
     type: "time",
     min: begin,
@@ -138,21 +137,7 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
         silent: true,
         lineStyle: { color: c.solid, width: 1.4 },
       },
-      {
-        type: "scatter",
-        z: 5,
-        data: data.tickets.slice(0, MARKED).map((t) => {
-          const [symbol, turned] = SHAPES[String(t.side)] ?? ["circle", 0];
-          return {
-            value: [Date.parse(t.at), t.spot],
-            ticket: t,
-            symbol,
-            symbolRotate: turned,
-            symbolSize: 6 + 14 * Math.sqrt(t.premium / most),
-            itemStyle: { color: t.is_call ? c.call : c.put, opacity: 0.75, borderColor: c.paper, borderWidth: 0.8 },
-          };
-        }),
-      },
+      ticketMarks(data.tickets, c, (t) => Date.parse(t.at), MARKED),
       {
         ...flowBars(data.quarters.map(flowOf), c, (q) => Date.parse(q.at), QUARTER),
         xAxisIndex: 1,

@@ -6,6 +6,7 @@ import { Scrolling } from "@/shared/ui/Scrolling";
 import { Failed, Loading } from "@/shared/ui/States";
 import { ContractName, clock, leans } from "@/shared/ui/ticketWords";
 import { LargestTickets } from "./LargestTickets";
+import { PremiumStrip } from "./PremiumStrip";
 import { TapeFigure } from "./TapeFigure";
 import type { Write } from "./VolatilityPart";
 
@@ -36,6 +37,7 @@ export function TapePart({
       <div className="dossier-column">
         <Says data={data} onWrite={onWrite} />
         {data.tickets.length > 0 && <TapeFigure data={data} />}
+        {data.history.length > 1 && <PremiumStrip data={data} />}
         {data.packages.length > 0 && <Packages data={data} />}
       </div>
       <div className="dossier-column">

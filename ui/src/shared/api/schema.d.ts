@@ -2582,6 +2582,23 @@ export interface components {
             unwinds: components["schemas"]["Build"][];
         };
         /**
+         * PremiumDay
+         * @description What a session's trades came to, legs of packages apart.
+         */
+        PremiumDay: {
+            /** Call */
+            call: number | null;
+            /** Package */
+            package: number | null;
+            /** Put */
+            put: number | null;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+        };
+        /**
          * Problem
          * @description An error: what happened and what to do, and where.
          */
@@ -3674,6 +3691,12 @@ export interface components {
          */
         TapeView: {
             /**
+             * Below
+             * @description How many of the others had less premium than the one shown
+             * @default 0
+             */
+            below: number;
+            /**
              * Contracts
              * @description The busiest by premium
              * @default []
@@ -3690,6 +3713,12 @@ export interface components {
              * @default []
              */
             doubts: string[];
+            /**
+             * History
+             * @description The sessions up to the one shown, at most 60, oldest first
+             * @default []
+             */
+            history: components["schemas"]["PremiumDay"][];
             /**
              * Lean Shares
              * @description Share equivalent of all tickets with a known side
