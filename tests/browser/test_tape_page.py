@@ -139,6 +139,10 @@ def test_at_a_time_of_the_day_and_as_of_a_session(quiet_page: Page):
     expect(page).to_have_url(re.compile(r"until=10%3A45"))
     expect(page.locator(".results h2")).not_to_contain_text(f"{now:,} tickets survive")
     assert survivors(page) < now
+    peek = page.get_by_label("Peek")
+    expect(peek).to_contain_text("as of 9 Sep 2026, 10:45")
+    # What came later is not shown beside it.
+    expect(peek).not_to_contain_text("spent")
     page.get_by_label("Until which time of the session").fill("soon")
     page.keyboard.press("Enter")
     expect(page.get_by_label("Until which time of the session")).to_have_value("10:45")

@@ -41,7 +41,7 @@ export function Frame() {
 
   const onDossier = location.pathname.startsWith("/dossier/");
   const onScreen = location.pathname === "/screen" || location.pathname === "/tape";
-  const figure = location.pathname === "/tape" && glance === null ? subject?.figure : undefined;
+  const looked = location.pathname === "/tape" && glance === null ? subject : null;
   // A Dossier says it all about its own name: the Peek is for another one.
   const peeked = glance ?? (onDossier ? null : (subject?.symbol ?? null));
   const showPeek = peekOpen && (peeked !== null || onScreen);
@@ -102,7 +102,7 @@ export function Frame() {
       </main>
       {showPeek && (
         <aside className="peek" aria-label="Peek">
-          <Peek symbol={peeked} asOf={asOf} figure={figure} />
+          <Peek symbol={peeked} asOf={asOf} figure={looked?.figure} until={looked?.until ?? null} />
         </aside>
       )}
       <TrayBar listRef={trayList} onLists={() => setLists(true)} />

@@ -17,11 +17,14 @@ export function Peek({
   symbol,
   asOf,
   figure,
+  until = null,
 }: {
   symbol: string | null;
   asOf: string | null;
   /** What the page at hand shows of it. */
   figure?: ReactNode;
+  /** A time of the session that the page at hand looks at. */
+  until?: string | null;
 }) {
   const peek = usePeek(symbol, asOf);
   const metrics = useMetrics();
@@ -40,26 +43,40 @@ export function Peek({
         </h2>
         <p>{shown.company}</p>
         <p className="muted">{shown.kind === "stock" ? shown.sector : shown.kind}</p>
-        {asOf && <p className="past">as of {date(shown.session, true)}</p>}
+        {(asOf || until) && (
+          <p className="past">
+            as of {date(shown.session, true)}
+            {until && `, ${until}`}
+          </p>
+        )}
       </header>
-      <div className="peek-today">
-        <span className="big">{number(value("price"), 2)}</span>
-        <span>
-          {arrow(change)} {signed(change, 2)} %
-        </span>
-      </div>
-      <MoveBracket moved={change} expected={value("one_day_move_pct")} width={228} height={26} />
-      <p className="caption">
-        {value("spent") === null
-          ? (shown.facts.spent?.reason ?? DASH)
-          : `${number(value("spent"))} % of today’s ±${number(value("one_day_move_pct"), 2)} % spent; next session ±${number(value("next_day_move_pct"), 2)} %`}
-      </p>
-      {figure}
-      <LevelBracket implied={value("iv30")} historical={value("hv21")} most={level} width={228} height={26} />
-      <p className="caption">implied, hollow · historical, solid</p>
-      <VolatilitySpark implied={shown.iv30} historical={shown.hv21} width={228} />
-      <p className="caption">one year</p>
-      <FactList facts={shown.facts} metrics={metrics} />
+      {until ? (
+        <>
+          {figure}
+          <p className="caption">What the rest of the session brought is not shown.</p>
+        </>
+      ) : (
+        <>
+          <div className="peek-today">
+            <span className="big">{number(value("price"), 2)}</span>
+            <span>
+              {arrow(change)} {signed(change, 2)} %
+            </span>
+          </div>
+          <MoveBracket moved={change} expected={value("one_day_move_pct")} width={228} height={26} />
+          <p className="caption">
+            {value("spent") === null
+              ? (shown.facts.spent?.reason ?? DASH)
+              : `${number(value("spent"))} % of today’s ±${number(value("one_day_move_pct"), 2)} % spent; next session ±${number(value("next_day_move_pct"), 2)} %`}
+          </p>
+          {figure}
+          <LevelBracket implied={value("iv30")} historical={value("hv21")} most={level} width={228} height={26} />
+          <p className="caption">implied, hollow · historical, solid</p>
+          <VolatilitySpark implied={shown.iv30} historical={shown.hv21} width={228} />
+          <p className="caption">one year</p>
+          <FactList facts={shown.facts} metrics={metrics} />
+        </>
+      )}
       {entry && (
         <section className="peek-why">
           <h3>In the tray because of</h3>

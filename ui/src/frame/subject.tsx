@@ -8,6 +8,8 @@ export type Subject = {
   asOf?: string | null;
   /** What the page has to show of it in the Peek. */
   figure?: ReactNode;
+  /** A time of the session that the page looks at: what is only known later is then not shown. */
+  until?: string | null;
 };
 
 type State = {

@@ -101,17 +101,21 @@ function Picture({ data }: { data: Data }) {
   );
 }
 
-/** Labels at least ten pixels apart, as near to their places as they go. */
+/** Labels at least ten pixels apart and inside, as near to their places as they go. */
 function spread(places: number[]): number[] {
   const order = places.map((place, i) => ({ place, i })).sort((a, b) => a.place - b.place);
-  let last = -10;
+  let least = 6;
   for (const one of order) {
-    one.place = Math.max(one.place, last + 10);
-    last = one.place;
+    one.place = Math.max(one.place, least);
+    least = one.place + 10;
   }
-  const over = Math.max(0, last - (HEIGHT - 5));
+  let most = HEIGHT - 5;
+  for (const one of order.toReversed()) {
+    one.place = Math.min(one.place, most);
+    most = one.place - 10;
+  }
   const out = [...places];
-  for (const one of order) out[one.i] = one.place - over;
+  for (const one of order) out[one.i] = one.place;
   return out;
 }
 

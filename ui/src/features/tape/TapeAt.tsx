@@ -101,9 +101,10 @@ export function TapeAt({
         symbol,
         why: { ...why, values: {} },
         asOf: past,
+        until,
         figure: <NameFigure request={{ ...asked, symbol }} />,
       });
-  }, [symbol, link, asked, past, setSubject]);
+  }, [symbol, link, asked, past, until, setSubject]);
 
   const kept = useKeptScreen({ things: TICKETS, base, first: FIRST, screen, changed, link, write, onSaid: setSaid });
   useEffect(() => {

@@ -35,7 +35,7 @@ export function ThroughTheDay({
       title={
         <>
           Premium by quarter of an hour{" "}
-          <span className="aside">calls above, puts below; dark at the ask, paler between, palest at the bid</span>
+          <span className="aside">calls up, puts down; dark at the ask, palest at the bid</span>
         </>
       }
       controls={
