@@ -36,7 +36,7 @@ from flinch.store.reading import numbers
 from flinch.tape import Asked, Doubts, SessionTape, prices_at, read_session_tape
 
 MOST_SESSIONS = 5
-_MOST_BYTES = 32_000_000
+_MOST_BYTES = 48_000_000
 """Of columns that are kept beside the tickets."""
 LABELS: dict[str, tuple[str, ...]] = {
     "right": ("put", "call"),
@@ -64,6 +64,25 @@ class TicketDay:
     def size(self) -> int:
         """How many there are."""
         return int(self.columns["name"].size)
+
+    @cached_property
+    def place(self) -> IntArray:
+        """Place of each among its name's tickets of the session."""
+        name = self.columns["name"]
+        order = np.argsort(name, kind="stable")
+        out = np.empty(self.size, np.int64)
+        out[order] = np.arange(self.size) - np.searchsorted(name[order], name[order])
+        return out
+
+    def legs(self, package: int) -> IntArray:
+        """Tickets of a package, by time."""
+        order, packages = self._by_package
+        return order[np.searchsorted(packages, package) : np.searchsorted(packages, package, "right")]
+
+    @cached_property
+    def _by_package(self) -> tuple[IntArray, NDArray[np.generic]]:
+        order = np.argsort(self.columns["package"], kind="stable")
+        return order, self.columns["package"][order]
 
 
 class TicketTable:
@@ -191,8 +210,7 @@ class TicketTable:
         made = self._column(node)
         with self._lock:
             self._columns[node.key] = made
-            most = max(1, _MOST_BYTES // max(1, 8 * self.size))
-            while len(self._columns) > most:
+            while len(self._columns) > 1 and sum(map(_size, self._columns.values())) > _MOST_BYTES:
                 self._columns.popitem(last=False)
         return made
 
@@ -241,7 +259,8 @@ class TicketTable:
             return Column(np.empty(0), None, None, value)
         if isinstance(value, Truth):
             truth = Truth(np.ascontiguousarray(value.yes[:, 0]), np.ascontiguousarray(value.no[:, 0]))
-            return Column(np.where(truth.yes, 1.0, np.where(truth.no, 0.0, np.nan)), truth)
+            # Half precision knows one, zero and nothing well enough.
+            return Column(np.where(truth.yes, 1.0, np.where(truth.no, 0.0, np.nan)).astype(np.float16), truth)
         return Column(np.ascontiguousarray(np.asarray(value, np.float64)[:, 0]))
 
     def _joined(self, key: str) -> NDArray[np.generic]:
@@ -262,9 +281,15 @@ class TicketTable:
         view, version = self.view, self.view.version
         until = self.until if session == view.last else None
         later = session < view.last
-        return version.keep(
-            ("ticket day", session, later, until), lambda: read_ticket_day(view, session, until), 2 * MOST_SESSIONS
-        )
+        if until is not None:
+            return version.keep(("ticket time", session, until), lambda: read_ticket_day(view, session, until), 1)
+        return version.keep(("ticket day", session, later), lambda: read_ticket_day(view, session), MOST_SESSIONS + 1)
+
+
+def _size(column: Column) -> int:
+    """Bytes that a column takes."""
+    told = 0 if column.truth is None else column.truth.yes.nbytes + column.truth.no.nbytes
+    return int(column.values.nbytes + told + (0 if column.categories is None else column.categories.codes.nbytes))
 
 
 def ticket_table(view: View, until: dt.datetime | None = None) -> TicketTable:

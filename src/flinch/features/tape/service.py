@@ -217,7 +217,7 @@ def ticket_lines(found: Survivors, page: IntArray) -> list[TicketLine]:
                 symbol=view.name(row).symbol,
                 session=session,
                 at=moment(session, int(c["first"][at])),
-                place=int(np.count_nonzero(c["name"][:at] == row)),
+                place=int(day.place[at]),
                 is_call=bool(c["is_call"][at]),
                 strike=float(c["strike"][at]),
                 expiration=expiration,

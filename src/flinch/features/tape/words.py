@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 
-import numpy as np
-
 from flinch.core.flow import FORMS
 from flinch.market.tickets import TicketDay
 
@@ -38,11 +36,10 @@ def package_words(day: TicketDay, ticket: int) -> str | None:
     package = int(day.columns["package"][ticket])
     if package < 0:
         return None
-    legs = np.flatnonzero(day.columns["package"] == package)
     form = FORMS[int(day.columns["package_form"][ticket])]
     told = [
         f"{_SIDED[int(day.columns['side'][leg])]} {int(day.columns['contracts'][leg]):,} {_contract(day, int(leg))}"
-        for leg in legs.tolist()
+        for leg in day.legs(package).tolist()
     ]
     return f"{form}: {', '.join(told)}"
 

@@ -11,6 +11,9 @@ export type Column<Row> = {
   cell: (row: Row) => ReactNode;
 };
 
+/** Of a row: without spaces, which would make several of it. */
+const idOf = (key: string) => `row-${key.replaceAll(" ", "_")}`;
+
 /** Falling first, for what is large is looked for more often; names begin with the first letter. */
 function turned(sort: string, id: string, rising: boolean): string {
   if (sort === id) return `-${id}`;
@@ -51,7 +54,7 @@ export function WalkTable<Row>({
 }) {
   const at = rows.findIndex((row) => keyOf(row) === focused);
   useEffect(() => {
-    if (focused !== null) document.getElementById(`row-${focused}`)?.scrollIntoView({ block: "nearest" });
+    if (focused !== null) document.getElementById(idOf(focused))?.scrollIntoView({ block: "nearest" });
   }, [focused]);
   function key(event: KeyboardEvent) {
     if (event.ctrlKey || event.metaKey || event.altKey || event.target !== event.currentTarget || !rows.length) return;
@@ -79,7 +82,7 @@ export function WalkTable<Row>({
         role="grid"
         tabIndex={0}
         aria-label={label}
-        aria-activedescendant={at >= 0 ? `row-${focused}` : undefined}
+        aria-activedescendant={at >= 0 && focused !== null ? idOf(focused) : undefined}
         onKeyDown={key}
       >
         <thead>
@@ -132,7 +135,7 @@ export function WalkTable<Row>({
             return (
               <Fragment key={id}>
                 <tr
-                  id={`row-${id}`}
+                  id={idOf(id)}
                   className={marks || undefined}
                   aria-selected={id === focused}
                   onClick={(event: MouseEvent) => (event.target as HTMLElement).closest("button, a") || onFocus(row)}
