@@ -10,7 +10,7 @@ from flinch.core.flow import KINDS, OPENING
 from flinch.core.rules import TICKETS
 from flinch.market import PLAIN_TABLES, View
 from flinch.market.tape import read_name_tape, tape_since
-from flinch.market.tickets import LABELS, MOST_SESSIONS, TicketTable, ticket_table
+from flinch.market.tickets import LABELS, MOST_FILLS, MOST_SESSIONS, TicketTable, _newest, ticket_table
 
 READ = PLAIN_TABLES["tickets"]
 
@@ -209,3 +209,14 @@ def test_before_any_tape_it_is_empty_and_answers(market: View):
         column = table.column(READ.read(key).node)
         assert (column.categories.codes if column.categories else column.values).size == 0
     assert set(LABELS) <= set(TICKETS)
+
+
+def test_a_market_too_large_is_held_for_fewer_sessions():
+    days = [dt.date(2026, 9, day) for day in range(1, 9)]
+    newest = days[-1]
+    assert _newest(dict.fromkeys(days, 10), newest) == days[-5:]
+    assert _newest(dict.fromkeys(days, 10), days[2]) == days[:3]
+    assert _newest(dict.fromkeys(days, MOST_FILLS // 2), newest) == days[-2:]
+    assert _newest(dict.fromkeys(days, MOST_FILLS // 2 + 1), newest) == days[-1:]
+    assert _newest(dict.fromkeys(days, 2 * MOST_FILLS), newest) == days[-1:], "one is always held"
+    assert _newest({}, newest) == []

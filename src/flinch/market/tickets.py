@@ -31,11 +31,11 @@ from flinch.core.rules.catalogue.metric import PERCENT
 from flinch.market.dictionary import BarLength
 from flinch.market.version import Column
 from flinch.market.view import View
-from flinch.store.market.tape import read_tape_sessions
+from flinch.store.market.tape import read_fill_counts
 from flinch.store.reading import numbers
 from flinch.tape import Asked, Doubts, SessionTape, prices_at, read_session_tape
 
-MOST_SESSIONS = 5
+MOST_SESSIONS, MOST_FILLS = 5, 4_000_000
 _MOST_BYTES = 48_000_000
 """Of columns that are kept beside the tickets."""
 LABELS: dict[str, tuple[str, ...]] = {
@@ -86,7 +86,9 @@ class TicketDay:
 
 
 class TicketTable:
-    """Tickets of up to five sessions as they were known at a view's moment, or at an earlier time of its session; oldest first.
+    """Tickets of up to five sessions, oldest first, as they were known at a view's moment or at an earlier time of its session.
+
+    Of a market too large for that there are fewer sessions.
 
     What rules ask of names is what was known of them in the view's session; when the time is an earlier one, in the session
     before.
@@ -94,8 +96,7 @@ class TicketTable:
 
     def __init__(self, view: View, until: dt.datetime | None = None) -> None:
         self.view, self.until = view, until
-        held = read_tape_sessions(view.store)
-        sessions = [view.session_on(day) for day in held if day <= view.today][-MOST_SESSIONS:]
+        sessions = [view.session_on(day) for day in _newest(read_fill_counts(view.store), view.today)]
         self.names_view = view.at(max(view.last - 1, 0)) if until is not None else view
         self.days = [self._day(session) for session in sessions]
         self.price = _prices_now(view, until)
@@ -284,6 +285,18 @@ class TicketTable:
         if until is not None:
             return version.keep(("ticket time", session, until), lambda: read_ticket_day(view, session, until), 1)
         return version.keep(("ticket day", session, later), lambda: read_ticket_day(view, session), MOST_SESSIONS + 1)
+
+
+def _newest(fills: dict[dt.date, int], last: dt.date) -> list[dt.date]:
+    """The newest sessions up to a day, as many as have few enough fills to be held; one at least, if there is one."""
+    out: list[dt.date] = []
+    total = 0
+    for day in sorted((day for day in fills if day <= last), reverse=True)[:MOST_SESSIONS]:
+        total += fills[day]
+        if out and total > MOST_FILLS:
+            break
+        out.insert(0, day)
+    return out
 
 
 def _size(column: Column) -> int:

@@ -139,7 +139,7 @@ class TapeReply(BaseModel):
     session: dt.date
     newest: bool
     moment: dt.datetime
-    sessions: list[dt.date] = Field(description="Those of which trades are kept, up to the as-of session")
+    sessions: list[dt.date] = Field(description="Those that can be looked at, up to the as-of session")
     universe: int = Field(description="Tickets of the universe's names in the sessions asked for")
     survivors: int
     shown: int = Field(description="Survivors in the quarter chosen; all when none is")

@@ -35,7 +35,7 @@ from flinch.market.bars import load_day_minutes
 from flinch.market.tickets import asked_of
 from flinch.screening.columns import Described
 from flinch.screening.report import rule_reports
-from flinch.store.market.tape import read_tape_sessions, read_venues
+from flinch.store.market.tape import read_venues
 from flinch.tape import WORDS, read_session_tape
 
 MOST_SYMBOLS, MOST_MARKS, MOST_POINTED, MOST_FILLS = 2_000, 80, 5, 200
@@ -61,7 +61,7 @@ def look(found: Survivors, own: dict[str, Described], request: TapeRequest) -> T
         session=view.today,
         newest=view.is_newest and table.until is None,
         moment=table.until or view.as_of,
-        sessions=[day for day in read_tape_sessions(view.store) if day <= view.today],
+        sessions=[view.date(day.session) for day in table.days],
         universe=int(found.ran.universe.sum()),
         survivors=found.rows.size,
         shown=found.shown.size,

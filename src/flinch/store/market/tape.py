@@ -6,7 +6,7 @@ import datetime as dt
 
 import numpy as np
 import polars as pl
-from sqlalchemy import Engine, select
+from sqlalchemy import Engine, func, select
 
 from flinch.store.engine import told
 from flinch.store.market.models import TapeDay, Venue
@@ -88,6 +88,15 @@ def read_tape_sessions(engine: Engine) -> list[dt.date]:
     """Sessions of which trades are kept, in order."""
     with told(), engine.connect() as connection:
         return list(connection.execute(select(TapeDay.session).distinct().order_by(TapeDay.session)).scalars())
+
+
+def read_fill_counts(engine: Engine) -> dict[dt.date, int]:
+    """How many fills are kept of each session, in order."""
+    with told(), engine.connect() as connection:
+        rows = connection.execute(
+            select(TapeDay.session, func.sum(TapeDay.count)).group_by(TapeDay.session).order_by(TapeDay.session)
+        )
+        return {session: int(count) for session, count in rows}
 
 
 def read_venues(engine: Engine) -> dict[int, str]:

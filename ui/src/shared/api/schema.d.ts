@@ -3589,7 +3589,7 @@ export interface components {
             session: string;
             /**
              * Sessions
-             * @description Those of which trades are kept, up to the as-of session
+             * @description Those that can be looked at, up to the as-of session
              */
             sessions: string[];
             /**
