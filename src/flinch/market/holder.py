@@ -99,5 +99,7 @@ def warm(view: View, progress: Callable[[float], None]) -> None:
         view.column(PLAIN.read(key).node)
     compile_tape()
     table = ticket_table(view)
+    # What the first look at it needs is found once.
+    _ = table.contract
     binned(table.values("premium"), (0.0, 1.0), "linear").counts(np.ones(table.size, np.bool_))
     progress(1.0)
