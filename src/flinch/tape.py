@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass, fields
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import polars as pl
@@ -77,6 +77,48 @@ WORDS = {
     "locked": "at a locked market",
 }
 assert list(WORDS) == [field.name for field in fields(Doubts)]
+
+
+class Contract(NamedTuple):
+    """A standard contract of a name."""
+
+    strike: float
+    is_call: bool
+    expiration: dt.date
+
+    @property
+    def words(self) -> str:
+        """As 105 call 18 Sep."""
+        return f"{self.strike:g} {'call' if self.is_call else 'put'} {self.expiration:%-d %b}"
+
+
+def leg_words(side: int, contracts: int, contract: Contract) -> str:
+    """A leg of a package, bought on the ask side, sold on the bid side: bought 20 105 call 18 Sep."""
+    return f"{ {1: 'bought', -1: 'sold', 0: 'traded'}[side] } {contracts:,} {contract.words}"
+
+
+def rolled_words(sold: Contract, bought: Contract, before: float, after: float) -> str:
+    """A roll: from which contract to which, and the premium of both."""
+    strike = "the same strike" if bought.strike == sold.strike else "higher" if bought.strike > sold.strike else "lower"
+    later = bought.expiration > sold.expiration
+    when = "the same expiration" if bought.expiration == sold.expiration else "further out" if later else "nearer"
+    return f"rolled from {sold.words} to {bought.words}: {strike}, {when}; ${before:,.0f} before, ${after:,.0f} after"
+
+
+def moment_of_day(session: dt.date, milliseconds: int) -> dt.datetime:
+    """An instant from the milliseconds since the session's midnight in UTC."""
+    return _midnight(session) + dt.timedelta(milliseconds=milliseconds)
+
+
+def tell_fills(fills: pl.DataFrame, session: dt.date, venues: dict[int, str]) -> list[dict[str, Any]]:
+    """Fills with their moment and the name of their venue: at, venue, price, contracts, bid, ask (NaN where not quoted)."""
+    return [
+        {"at": moment_of_day(session, at), "venue": venues.get(venue, "unknown"), **rest}
+        for at, venue, rest in (
+            (fill.pop("at"), fill.pop("venue"), fill)
+            for fill in fills.select("at", "venue", "price", "contracts", "bid", "ask").iter_rows(named=True)
+        )
+    ]
 
 
 class Asked(NamedTuple):
@@ -290,9 +332,7 @@ def _so_far(tickets: Tickets, of_fill: IntArray, contract: IntArray, size: IntAr
     first = np.searchsorted(contract[order], contract[order])
     so_far = np.empty(size.size)
     so_far[order] = running - (running[first] - size[order][first])
-    out = np.zeros(tickets.first.size)
-    np.maximum.at(out, of_fill, so_far)
-    return out
+    return highest(of_fill, tickets.first.size, so_far)
 
 
 def prices_at(engine: Engine, asked: Asked, name: IntArray, moment: IntArray) -> FloatArray:

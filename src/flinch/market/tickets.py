@@ -26,6 +26,7 @@ from flinch.core.rules import (
     name_parts,
     percent,
     series_keys,
+    ticket_vocabulary,
 )
 from flinch.core.rules.catalogue.metric import PERCENT
 from flinch.market.dictionary import BarLength
@@ -123,7 +124,7 @@ class TicketTable:
     @cached_property
     def name(self) -> IntArray:
         """Row in the frame of each ticket's name."""
-        return self._joined("name").astype(np.int64)
+        return self.raw("name").astype(np.int64)
 
     @cached_property
     def contract(self) -> IntArray:
@@ -169,7 +170,9 @@ class TicketTable:
 
     def raw(self, key: str) -> NDArray[np.generic]:
         """A column as it is held, all days together."""
-        return self._joined(key)
+        if not self.days:
+            return np.empty(0)
+        return np.concatenate([day.columns[key] for day in self.days])
 
     def among(self, names: BoolArray, sessions: int) -> BoolArray:
         """Tickets of some names in the last `sessions` sessions, shape (tickets,)."""
@@ -182,23 +185,23 @@ class TicketTable:
             return self.since(np.arange(self.size))
         if key == "sessions_ago":
             return (self.view.last - self.session).astype(np.float64)
-        return self._joined(key).astype(np.float64)
+        return self.raw(key).astype(np.float64)
 
     def parts(self, tickets: IntArray) -> Parts:
         """The five parts of *unusual* of some tickets, from what is held."""
 
         def of(key: str) -> FloatArray:
-            return self._joined(key)[tickets].astype(np.float64)
+            return self.raw(key)[tickets].astype(np.float64)
 
         return unusual_parts(
             size=of("size_rank") / PERCENT,
             volume=of("contract_volume"),
             open_interest=of("contract_interest"),
             ask_share=of("ask_share") / PERCENT,
-            seen=Novelty(self._joined("first_in")[tickets].astype(np.int64), np.empty(0, np.bool_)),
-            kind=self._joined("ticket_kind")[tickets].astype(np.int8),
+            seen=Novelty(self.raw("first_in")[tickets].astype(np.int64), np.empty(0, np.bool_)),
+            kind=self.raw("ticket_kind")[tickets].astype(np.int8),
             out_of_the_money=of("out_of_the_money_pct") > 0,
-            days=self._joined("dte")[tickets].astype(np.int64),
+            days=self.raw("dte")[tickets].astype(np.int64),
         )
 
     def column(self, node: Node, bars: BarLength = "day") -> Column:
@@ -228,8 +231,7 @@ class TicketTable:
     # -- how it is made ------------------------------------------------------------------------------------------------
 
     def _column(self, node: Node) -> Column:
-        own = frozenset(key for key, metric in TICKETS.items() if metric.read)
-        tree, parts = name_parts(node, own)
+        tree, parts = name_parts(node, ticket_vocabulary().momentary)
         series: dict[str, FloatArray] = {}
         texts: dict[str, Categories] = {}
         keys = series_keys(tree)
@@ -246,7 +248,7 @@ class TicketTable:
                 else:
                     series[key] = column.values[self.name][:, None]
             elif key in LABELS:
-                texts[key] = Categories(self._joined(key).astype(np.int8), LABELS[key])
+                texts[key] = Categories(self.raw(key).astype(np.int8), LABELS[key])
             else:
                 series[key] = self.values(key)[:, None]
         if not self.size:
@@ -264,18 +266,13 @@ class TicketTable:
             return Column(np.where(truth.yes, 1.0, np.where(truth.no, 0.0, np.nan)).astype(np.float16), truth)
         return Column(np.ascontiguousarray(np.asarray(value, np.float64)[:, 0]))
 
-    def _joined(self, key: str) -> NDArray[np.generic]:
-        if not self.days:
-            return np.empty(0)
-        return np.concatenate([day.columns[key] for day in self.days])
-
     def since(self, tickets: IntArray) -> FloatArray:
         """How far price has gone since some tickets, as the catalogue says."""
         if self._move is None:
             return np.empty(0)
         name = self.name[tickets]
         place = np.searchsorted([day.session for day in self.days], self.session[tickets])
-        lean, then = (self._joined(key)[tickets] for key in ("lean", "price_then"))
+        lean, then = (self.raw(key)[tickets] for key in ("lean", "price_then"))
         return since(self.price[name], then.astype(np.float64), self._move[place, name], lean.astype(np.int8))
 
     def _day(self, session: int) -> TicketDay:

@@ -5,21 +5,36 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from flinch.core.rules.distribution import BINS, distribution, spread
+from flinch.core.rules.distribution import BINS, binned, spread
 
 
 @given(st.lists(st.integers(-4, 40).map(float) | st.just(np.nan), min_size=1, max_size=60))
 def test_a_bin_holds_its_lower_edge_and_the_outer_ones_what_lies_beyond(values):
-    found = distribution(np.array(values), (0.0, 36.0), "linear")
+    found = binned(np.array(values), (0.0, 36.0), "linear")
+    counts = found.counts(np.ones(len(values), bool))
     known = np.array([v for v in values if v == v])
     assert np.array_equal(found.edges, np.arange(BINS + 1))
-    assert np.array_equal(found.counts, np.histogram(np.clip(known, 0, 36), found.edges)[0])
+    assert np.array_equal(counts[:BINS], np.histogram(np.clip(known, 0, 36), found.edges)[0])
+    assert counts[BINS] == len(values) - known.size
 
 
 def test_on_a_logarithmic_scale_the_bins_are_even_in_ratio():
-    found = distribution(np.array([0.5, 1.0, 1.9, 2.0**36, 1e20]), (1.0, 2.0**36), "log")
+    found = binned(np.array([0.5, 1.0, 1.9, 2.0**36, 1e20]), (1.0, 2.0**36), "log")
+    counts = found.counts(np.ones(5, bool))
     assert found.edges[1:] / found.edges[:-1] == pytest.approx(2)
-    assert (found.counts[0], found.counts[-1], found.counts.sum()) == (3, 2, 5)
+    assert (counts[0], counts[BINS - 1], counts.sum()) == (3, 2, 5)
+
+
+@pytest.mark.parametrize("count", [400, 60_000])
+def test_some_of_few_and_of_many_things_are_counted(count: int):
+    rng = np.random.default_rng(3)
+    values, among = rng.normal(size=count), rng.random(count) < 0.3
+    values[::7] = np.nan
+    found = binned(values, (-2.0, 2.0), "linear")
+    counts = found.counts(among)
+    expected = np.histogram(np.clip(values[among & np.isfinite(values)], -2, 2), found.edges)[0]
+    assert np.array_equal(counts[:BINS], expected)
+    assert counts[BINS] == np.isnan(values[among]).sum()
 
 
 def test_a_histogram_spans_all_but_half_a_percent_on_each_side():

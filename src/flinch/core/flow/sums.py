@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.flow.groups import highest
 from flinch.core.flow.meaning import LIKELY
 from flinch.core.flow.sides import Sides
 from flinch.core.flow.tickets import SWEEP
@@ -79,16 +80,13 @@ def day_sums(told: Told, names: int, contracts: int) -> dict[str, FloatArray]:
         return summed
 
     def largest(which: BoolArray) -> FloatArray:
-        out = np.zeros(names)
-        np.maximum.at(out, told.name[which], told.premium[which])
-        return out
+        return highest(told.name[which], names, told.premium[which])
 
     put = ~told.is_call
     opened = alone & bought & (told.opening >= LIKELY)
     repeated = alone & bought & (told.premium >= REPEATED_PREMIUM)
     of_contract = np.bincount(told.contract[repeated], minlength=contracts)
-    repeats = np.zeros(names)
-    np.maximum.at(repeats, told.name[repeated], of_contract[told.contract[repeated]])
+    repeats = highest(told.name[repeated], names, of_contract[told.contract[repeated]])
     sums = (
         *[total(alone & right & on) for right in (told.is_call, put) for on in (bought, sold, told.side == 0)],
         total(told.leg),

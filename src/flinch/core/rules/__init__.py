@@ -11,7 +11,7 @@ from flinch.core.rules.catalogue import (
     percent,
     ticket_vocabulary,
 )
-from flinch.core.rules.distribution import BINS, Binned, Distribution, binned, distribution, spread
+from flinch.core.rules.distribution import BINS, Binned, binned, spread
 from flinch.core.rules.errors import RuleError
 from flinch.core.rules.evaluate import Categories, Panel, evaluate
 from flinch.core.rules.explain import explain
@@ -31,7 +31,6 @@ __all__ = [
     "TICKET_GROUPS",
     "Binned",
     "Categories",
-    "Distribution",
     "Edge",
     "Expression",
     "Function",
@@ -50,7 +49,6 @@ __all__ = [
     "between",
     "binned",
     "daily_vocabulary",
-    "distribution",
     "evaluate",
     "explain",
     "intraday_vocabulary",

@@ -15,13 +15,6 @@ _MANY = 50_000
 Scale = Literal["linear", "log"]
 
 
-class Distribution(NamedTuple):
-    """Histogram: `edges` has one more entry than `counts`; the outer bins hold what lies beyond them too."""
-
-    edges: FloatArray
-    counts: IntArray
-
-
 def spread(values: FloatArray, scale: Scale) -> tuple[float, float]:
     """Where a histogram of `values` begins and ends: all but the outermost half percent on each side.
 
@@ -55,18 +48,12 @@ class Binned(NamedTuple):
 def binned(values: FloatArray, bounds: tuple[float, float], scale: Scale) -> Binned:
     """Bins of `values` (things,): 36 between `bounds`, evenly spaced on `scale`.
 
-    The outer ones hold what lies beyond them too.
+    The outer ones hold what lies beyond them too; NaN is in the one after the last.
     """
     low, high = bounds
     edges = np.geomspace(low, high, BINS + 1) if scale == "log" and low > 0 else np.linspace(low, high, BINS + 1)
     bins = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, BINS - 1)
     return Binned(edges, np.where(np.isnan(values), BINS, bins).astype(np.uint8))
-
-
-def distribution(values: FloatArray, bounds: tuple[float, float], scale: Scale) -> Distribution:
-    """Histogram of `values` (things,), NaN left out, in the bins of `binned`."""
-    found = binned(values, bounds, scale)
-    return Distribution(found.edges, found.counts(np.ones(values.size, np.bool_))[:BINS])
 
 
 @njit(cache=True, nogil=True)

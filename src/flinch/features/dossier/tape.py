@@ -6,7 +6,6 @@ import datetime as dt
 from dataclasses import asdict
 
 import numpy as np
-import polars as pl
 from pydantic import BaseModel, Field
 
 from flinch.core.calendar import EXCHANGE_ZONE, OPEN
@@ -18,7 +17,7 @@ from flinch.market.bars import load_day_minutes
 from flinch.market.tape import read_name_tape, tape_since
 from flinch.store.market.tape import read_tape_sessions, read_venues
 from flinch.store.reading import numbers
-from flinch.tape import WORDS, SessionTape
+from flinch.tape import WORDS, Contract, SessionTape, leg_words, moment_of_day, rolled_words, tell_fills
 from flinch.web import AsOfQuery
 
 TICKETS_SHOWN, CONTRACTS_SHOWN, PACKAGES_SHOWN, FILLS_SHOWN = 200, 60, 40, 60
@@ -221,10 +220,6 @@ def _opened(session: dt.date) -> dt.datetime:
     return dt.datetime.combine(session, OPEN, EXCHANGE_ZONE).astimezone(dt.UTC)
 
 
-def _moment(session: dt.date, nanoseconds: int) -> dt.datetime:
-    return dt.datetime.combine(session, dt.time(), dt.UTC) + dt.timedelta(microseconds=nanoseconds // 1000)
-
-
 def _ticket_rows(
     read: SessionTape, gone: np.ndarray, session: dt.date, shown: np.ndarray, venues: dict[int, str]
 ) -> list[TicketRow]:
@@ -241,7 +236,7 @@ def _ticket_rows(
         package = int(read.packages.of_ticket[t])
         rows.append(
             TicketRow(
-                at=_moment(session, int(tickets.first[t])),
+                at=moment_of_day(session, int(tickets.first[t]) // 1_000_000),
                 seconds=(int(tickets.last[t]) - int(tickets.first[t])) / 1e9,
                 is_call=rights[key],
                 strike=strikes[key],
@@ -260,45 +255,24 @@ def _ticket_rows(
                 opening=OPENING[read.opening[t]],
                 package=None if package < 0 else package,
                 roll=None if other < 0 else _rolled(read, t, other),
-                fills=_fills(read.fills[mine[:FILLS_SHOWN]], session, venues),
+                fills=[Fill(**fill) for fill in tell_fills(read.fills[mine[:FILLS_SHOWN]], session, venues)],
                 fill_count=mine.size,
             )
         )
     return rows
 
 
-def _fills(fills: pl.DataFrame, session: dt.date, venues: dict[int, str]) -> list[Fill]:
-    return [
-        Fill(
-            at=_moment(session, fill["at"] * 1_000_000),
-            venue=venues.get(fill["venue"], "unknown"),
-            price=fill["price"],
-            contracts=fill["contracts"],
-            bid=fill["bid"],
-            ask=fill["ask"],
-        )
-        for fill in fills.iter_rows(named=True)
-    ]
-
-
 def _rolled(read: SessionTape, ticket: int, other: int) -> str:
-    """A roll told in words: from which contract to which, and the premium of both."""
-    tickets, contracts = read.tickets, read.contracts
+    """The roll that two tickets are the sides of, in words."""
+    tickets = read.tickets
     sold, bought = (ticket, other) if tickets.side[ticket] < 0 else (other, ticket)
-    old, new = (contracts.row(int(tickets.contract[t]), named=True) for t in (sold, bought))
-    strike = (
-        "the same strike" if old["strike"] == new["strike"] else "higher" if new["strike"] > old["strike"] else "lower"
-    )
-    when = (
-        "the same expiration"
-        if old["expiration"] == new["expiration"]
-        else ("further out" if new["expiration"] > old["expiration"] else "nearer")
-    )
-    right = "call" if old["is_call"] else "put"
-    return (
-        f"rolled from {old['strike']:g} {right} {old['expiration']:%-d %b} to {new['strike']:g} {new['expiration']:%-d %b}: "
-        f"{strike}, {when}; ${tickets.premium[sold]:,.0f} before, ${tickets.premium[bought]:,.0f} after"
-    )
+    old, new = (_contract(read, t) for t in (sold, bought))
+    return rolled_words(old, new, float(tickets.premium[sold]), float(tickets.premium[bought]))
+
+
+def _contract(read: SessionTape, ticket: int) -> Contract:
+    told = read.contracts.row(int(read.tickets.contract[ticket]), named=True)
+    return Contract(told["strike"], told["is_call"], told["expiration"])
 
 
 def _contracts(read: SessionTape) -> list[ContractTotal]:
@@ -337,23 +311,19 @@ def _packages(read: SessionTape, session: dt.date) -> list[PackageRow]:
     owner = packages.of_ticket[inside]
     gross = np.bincount(owner, tickets.premium[inside], size)
     net = np.bincount(owner, tickets.premium[inside] * tickets.side[inside], size)
-    contracts = read.contracts.to_dicts()
-    words = {1: "bought", -1: "sold", 0: "traded"}
     out = []
     for place in np.argsort(-gross, kind="stable")[:PACKAGES_SHOWN].tolist():
         legs = inside[owner == place]
-        described = [(contracts[int(tickets.contract[t])], t) for t in legs.tolist()]
         out.append(
             PackageRow(
-                at=_moment(session, int(tickets.first[legs].min())),
+                at=moment_of_day(session, int(tickets.first[legs].min()) // 1_000_000),
                 form=FORMS[packages.form[place]],
                 units=int(packages.units[place]),
                 lean=int(read.package_lean[place]),
                 premium=float(net[place]),
                 legs=[
-                    f"{words[int(tickets.side[t])]} {tickets.contracts[t]:,} {c['strike']:g} {'call' if c['is_call'] else 'put'} "
-                    f"{c['expiration']:%-d %b}"
-                    for c, t in described
+                    leg_words(int(tickets.side[t]), int(tickets.contracts[t]), _contract(read, t))
+                    for t in legs.tolist()
                 ],
             )
         )

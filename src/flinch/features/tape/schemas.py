@@ -10,8 +10,6 @@ from flinch.screening.report import RuleReport
 
 MOST_ROWS = 1_200
 ViewKind = Literal["names", "tickets", "contracts", "day"]
-NameSort = Literal["premium", "tickets", "net", "strongest", "repeated", "first_in", "since", "symbol"]
-ContractSort = Literal["premium", "volume", "open_interest", "opened", "ask_share", "tickets", "quiet"]
 Time = Annotated[str, Field(pattern=r"^([01]\d|2[0-3]):[0-5]\d$")]
 
 

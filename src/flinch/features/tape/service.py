@@ -29,17 +29,16 @@ from flinch.features.tape.schemas import (
     TicketLine,
 )
 from flinch.features.tape.survivors import QUARTER_MINUTES, QUARTERS, Survivors, moment_of, quarter_of
-from flinch.features.tape.words import contract_words, day_of, moment, package_words, roll_words
+from flinch.features.tape.words import contract_of, package_words, roll_words
 from flinch.market import View
 from flinch.market.bars import load_day_minutes
 from flinch.market.tickets import asked_of
 from flinch.screening.columns import Described
 from flinch.screening.report import rule_reports
 from flinch.store.market.tape import read_venues
-from flinch.tape import WORDS, read_session_tape
+from flinch.tape import WORDS, Contract, moment_of_day, read_session_tape, tell_fills
 
 MOST_SYMBOLS, MOST_MARKS, MOST_POINTED, MOST_FILLS = 2_000, 80, 5, 200
-_UP = {"ask": 1, "mid": 0, "bid": -1}
 
 
 def look(found: Survivors, own: dict[str, Described], request: TapeRequest) -> TapeReply:
@@ -54,7 +53,7 @@ def look(found: Survivors, own: dict[str, Described], request: TapeRequest) -> T
         rows = _tickets(found, request)
     else:
         rows = _quarters(found)
-    days = [day for day in table.days if day.session > view.last - request.sessions]
+    days = table.days[_first_shown(found) :]
     doubts = {key: sum(getattr(day.doubts, key) for day in days) for key in WORDS}
     return TapeReply(
         version=view.data_version,
@@ -86,11 +85,10 @@ def _grouped(found: Survivors, group: IntArray, groups: int, rows: IntArray | No
     )
 
 
-def _page(keys: FloatArray, sort: str, first: int, count: int) -> tuple[IntArray, IntArray]:
-    """The whole order, and the part of it asked for; what is missing comes last whichever way."""
-    falling = sort.startswith("-")
-    order = np.argsort(np.where(np.isnan(keys), np.inf, -keys if falling else keys), kind="stable")
-    return order, order[first : first + count]
+def _ordered(rows: IntArray, keys: FloatArray, sort: str) -> IntArray:
+    """Rows by their keys, which fall when `sort` begins with -; those without one come last whichever way."""
+    order = np.argsort(np.where(np.isnan(keys), np.inf, -keys if sort.startswith("-") else keys), kind="stable")
+    return rows[order]
 
 
 def _symbols(view: View, names: IntArray) -> list[str]:
@@ -135,8 +133,7 @@ def name_table(found: Survivors, sort: str, least: int) -> tuple[IntArray, dict[
     }
     wanted = np.flatnonzero(groups.tickets >= least)
     keys = told.get(sort.removeprefix("-"), premium)[wanted]
-    order, _ = _page(keys, sort, 0, wanted.size)
-    return wanted[order], told, groups
+    return _ordered(wanted, keys, sort), told, groups
 
 
 def _most(values: FloatArray, group: IntArray, groups: int) -> tuple[IntArray, FloatArray]:
@@ -176,9 +173,7 @@ def name_row(found: Survivors, row: int, told: dict[str, FloatArray], groups: Gr
         premium=float(told["premium"][row]),
         net=float(told["net"][row]),
         tickets=int(told["tickets"][row]),
-        strongest=contract_words(
-            float(c["strike"][place]), bool(c["is_call"][place]), day_of(int(c["expiration"][place]))
-        ),
+        strongest=contract_of(c, place).words,
         strongest_premium=float(told["strongest"][row]),
         repeated=int(told["repeated"][row]),
         first_in=int(told["first_in"][row]),
@@ -216,7 +211,7 @@ def ticket_lines(found: Survivors, page: IntArray) -> list[TicketLine]:
             TicketLine(
                 symbol=view.name(row).symbol,
                 session=session,
-                at=moment(session, int(c["first"][at])),
+                at=moment_of_day(session, int(c["first"][at])),
                 place=int(day.place[at]),
                 is_call=bool(c["is_call"][at]),
                 strike=float(c["strike"][at]),
@@ -271,17 +266,13 @@ def contract_table(found: Survivors, sort: str) -> tuple[IntArray, dict[str, Flo
     key = told.get(sort.removeprefix("-"), told["premium"])[wanted]
     if sort.removeprefix("-") == "quiet":
         key = np.where(np.isnan(key), len(table.days), key)
-    order, _ = _page(key, sort, 0, wanted.size)
-    return wanted[order], told
+    return _ordered(wanted, key, sort), told
 
 
 def _first_shown(found: Survivors) -> int:
     """Which day of the table is the first that is looked at."""
-    sessions = int(found.among.split()[0])
-    return next(
-        (place for place, day in enumerate(found.table.days) if day.session > found.table.view.last - sessions),
-        len(found.table.days),
-    )
+    first = found.table.view.last - found.sessions + 1
+    return sum(day.session < first for day in found.table.days)
 
 
 def _first_known(values: NDArray[np.float32]) -> FloatArray:
@@ -321,9 +312,7 @@ def contract_row(found: Survivors, place: int, told: dict[str, FloatArray]) -> T
 
     return TapeContract(
         symbol=table.view.name(int(c["name"][place])).symbol,
-        is_call=bool(c["is_call"][place]),
-        strike=float(c["strike"][place]),
-        expiration=day_of(int(c["expiration"][place])),
+        **contract_of(c, place)._asdict(),
         premium=float(told["premium"][place]),
         tickets=int(told["tickets"][place]),
         contracts=int(told["contracts"][place]),
@@ -401,7 +390,7 @@ def name_tape(found: Survivors, symbol: str) -> NameTickets:
         since=float((premium * gone)[leaning].sum() / total) if total > 0 else None,
         marks=[
             Mark(at=t.at, price=t.price_then, is_call=t.is_call, side=t.side, premium=t.premium,
-                 words=f"{t.contracts:,} {contract_words(t.strike, t.is_call, t.expiration)} at {t.price:.2f}, {t.side} side")
+                 words=f"{t.contracts:,} {Contract(t.strike, t.is_call, t.expiration).words} at {t.price:.2f}, {t.side} side")
             for t in ticket_lines(found, largest)
         ],
         pointed=[
@@ -413,7 +402,7 @@ def name_tape(found: Survivors, symbol: str) -> NameTickets:
 
 
 def fills(view: View, symbol: str, asked: FillsAsked) -> FillList:
-    """The fills of one ticket; raises UnknownName, NoSuchTime. None when there is no such ticket."""
+    """The fills of one ticket, none when there is no such ticket; raises UnknownName, NoSuchTime."""
     row, session = view.row(symbol), view.session_on(asked.session)
     until = moment_of(view, asked.until) if session == view.last else None
     wanted = asked_of(view, np.array([row]), session, until)
@@ -421,18 +410,7 @@ def fills(view: View, symbol: str, asked: FillsAsked) -> FillList:
     if tape is None:
         return FillList(fills=[], total=0)
     mine = tape.fills.filter(tape.ticket == asked.place)
-    venues = read_venues(view.store)
     return FillList(
         total=mine.height,
-        fills=[
-            FillRow(
-                at=moment(asked.session, fill["at"]),
-                venue=venues.get(fill["venue"], "unknown"),
-                price=fill["price"],
-                contracts=fill["contracts"],
-                bid=fill["bid"],
-                ask=fill["ask"],
-            )
-            for fill in mine.head(MOST_FILLS).iter_rows(named=True)
-        ],
+        fills=[FillRow(**fill) for fill in tell_fills(mine.head(MOST_FILLS), asked.session, read_venues(view.store))],
     )

@@ -32,11 +32,12 @@ class NoSuchTime(FlinchError):
 
 @dataclass(frozen=True)
 class Survivors:
-    """A table, what became of the stack, and the tickets that are left: `rows`, oldest first; `shown` those of the quarter that
-    was chosen."""
+    """A table, how many of its sessions and which names are looked at, what became of the stack, and the tickets that are left:
+    `rows`, oldest first; `shown` those of the quarter that was chosen."""
 
     table: TicketTable
-    among: str
+    sessions: int
+    names: BoolArray
     ran: Ran
     rows: IntArray
     shown: IntArray
@@ -44,8 +45,10 @@ class Survivors:
     def bins_of(self, key: str, values: Callable[[], FloatArray], scale: Scale) -> Binned:
         """Bins of a number; found once for a version and a universe."""
         table = self.table
+        # Baskets and the tray may hold other names a moment later.
+        among = (self.sessions, self.names.tobytes())
         return table.view.version.keep(
-            ("bins", key, table.view.last, table.until, self.among),
+            ("bins", key, table.view.last, table.until, among),
             lambda: bins_among(values(), self.ran.universe, scale),
             40,
         )
@@ -71,9 +74,7 @@ def find_survivors(view: View, engine: Engine, owner: int, dictionary: Dictionar
     ran = run_stack(table, dictionary, asked.stack, start)
     rows = np.flatnonzero(ran.result.survivors)
     shown = rows if asked.quarter is None else rows[in_quarter(table, rows, asked.quarter)]
-    # Baskets and the tray may hold other names a moment later; what they hold now is in the mask.
-    among = f"{asked.sessions} {hash(names.tobytes())}"
-    return Survivors(table, among, ran, rows, shown)
+    return Survivors(table, asked.sessions, names, ran, rows, shown)
 
 
 def quarter_of(table: TicketTable, rows: IntArray) -> IntArray:

@@ -1,34 +1,24 @@
-"""Contracts, packages and rolls in words, and the moments of tickets."""
+"""Contracts, packages and rolls of a table of tickets, in words."""
 
 from __future__ import annotations
 
 import datetime as dt
 
 from flinch.core.flow import FORMS
-from flinch.market.tickets import TicketDay
+from flinch.market.tickets import Columns, TicketDay
+from flinch.tape import Contract, leg_words, rolled_words
 
-_SIDED = ("sold", "traded", "bought")
-
-
-def moment(session: dt.date, milliseconds: int) -> dt.datetime:
-    """An instant from the milliseconds since the session's midnight in UTC."""
-    return dt.datetime.combine(session, dt.time(), dt.UTC) + dt.timedelta(milliseconds=milliseconds)
+_EPOCH = dt.date(1970, 1, 1)
 
 
-def day_of(number: int) -> dt.date:
-    """A date from days since 1970."""
-    return dt.date(1970, 1, 1) + dt.timedelta(days=number)
+def contract_of(contracts: Columns, place: int) -> Contract:
+    """A contract of a table or of one of its days."""
+    expiration = _EPOCH + dt.timedelta(days=int(contracts["expiration"][place]))
+    return Contract(float(contracts["strike"][place]), bool(contracts["is_call"][place]), expiration)
 
 
-def contract_words(strike: float, is_call: bool, expiration: dt.date) -> str:
-    """A contract in words: 105 call 18 Sep."""
-    return f"{strike:g} {'call' if is_call else 'put'} {expiration:%-d %b}"
-
-
-def _contract(day: TicketDay, ticket: int) -> str:
-    place = int(day.columns["contract"][ticket])
-    c = day.contracts
-    return contract_words(float(c["strike"][place]), bool(c["is_call"][place]), day_of(int(c["expiration"][place])))
+def _contract(day: TicketDay, ticket: int) -> Contract:
+    return contract_of(day.contracts, int(day.columns["contract"][ticket]))
 
 
 def package_words(day: TicketDay, ticket: int) -> str | None:
@@ -36,12 +26,11 @@ def package_words(day: TicketDay, ticket: int) -> str | None:
     package = int(day.columns["package"][ticket])
     if package < 0:
         return None
-    form = FORMS[int(day.columns["package_form"][ticket])]
-    told = [
-        f"{_SIDED[int(day.columns['side'][leg])]} {int(day.columns['contracts'][leg]):,} {_contract(day, int(leg))}"
-        for leg in day.legs(package).tolist()
+    side, contracts = day.columns["side"], day.columns["contracts"]
+    legs = [
+        leg_words(int(side[leg]) - 1, int(contracts[leg]), _contract(day, leg)) for leg in day.legs(package).tolist()
     ]
-    return f"{form}: {', '.join(told)}"
+    return f"{FORMS[int(day.columns['package_form'][ticket])]}: {', '.join(legs)}"
 
 
 def roll_words(day: TicketDay, ticket: int) -> str | None:
@@ -51,10 +40,4 @@ def roll_words(day: TicketDay, ticket: int) -> str | None:
         return None
     sold, bought = (ticket, other) if day.columns["side"][ticket] == 0 else (other, ticket)
     premium = day.columns["premium"]
-    strike, days = float(day.columns["roll_strike_pct"][ticket]), float(day.columns["roll_days"][ticket])
-    where = "the same strike" if strike == 0 else "higher" if strike > 0 else "lower"
-    when = "the same expiration" if days == 0 else "further out" if days > 0 else "nearer"
-    return (
-        f"rolled from {_contract(day, sold)} to {_contract(day, bought)}: {where}, {when}; "
-        f"${float(premium[sold]):,.0f} before, ${float(premium[bought]):,.0f} after"
-    )
+    return rolled_words(_contract(day, sold), _contract(day, bought), float(premium[sold]), float(premium[bought]))

@@ -2,7 +2,8 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { type Flow, flowBars, QUARTER, SIDES } from "@/shared/chart/flowBars";
+import { FlowTable, sidesOf } from "@/shared/chart/FlowTable";
+import { type Flow, flowBars, QUARTER } from "@/shared/chart/flowBars";
 import { chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { MARKS, ticketMarks } from "@/shared/chart/ticketMarks";
 import { told } from "@/shared/chart/told";
@@ -35,37 +36,18 @@ export function TapeFigure({ data }: { data: Data }) {
         />
       }
       table={
-        <table>
-          <thead>
-            <tr>
-              <th>From</th>
-              <th>Calls, ask $</th>
-              <th>mid $</th>
-              <th>bid $</th>
-              <th>Puts, ask $</th>
-              <th>mid $</th>
-              <th>bid $</th>
-              <th>Shares</th>
-            </tr>
-          </thead>
-          <tbody>
-            {data.quarters.map((q) => (
-              <tr key={q.at}>
-                <th scope="row">{clock(q.at).slice(0, 5)}</th>
-                {(["call", "put"] as const).flatMap((right) =>
-                  SIDES.map((side) => <td key={right + side}>{compact(q[`${right}_${side}`])}</td>),
-                )}
-                <td>{compact(q.shares)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <FlowTable
+          last="Shares"
+          rows={data.quarters.map((q) => ({
+            flow: flowOf(q),
+            head: clock(q.at).slice(0, 5),
+            last: compact(q.shares),
+          }))}
+        />
       }
     />
   );
 }
-
-const sides = (one: Flow["call"]) => SIDES.map((side) => `$${compact(one[side])} ${side}`).join(", ");
 
 const flowOf = (q: Quarter): Flow => ({
   at: q.at,
@@ -124,8 +106,8 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
         if (!q) return told("");
         return told(
           `${clock(q.at).slice(0, 5)}, a quarter of an hour`,
-          `calls ${sides(q.call)}`,
-          `puts ${sides(q.put)}`,
+          `calls ${sidesOf(q.call)}`,
+          `puts ${sidesOf(q.put)}`,
         );
       },
     },

@@ -1,33 +1,25 @@
-import type { FileFormat } from "@/shared/api/client";
 import type { View } from "@/shared/stack/state";
-import { TakeOut } from "@/shared/ui/TakeOut";
+import { TakeAlong, type TakenAlong } from "@/shared/ui/TakeAlong";
 
 const VIEWS: { value: View; label: string }[] = [
   { value: "table", label: "table" },
   { value: "gallery", label: "gallery" },
   { value: "map", label: "map" },
 ];
-const MOST_KEPT = 500;
 
-type Props = {
+type Props = TakenAlong & {
   view: View;
   evidence: boolean;
   comparing: boolean;
-  /** Survivors that are not in the tray yet, and all of them. */
-  fresh: number;
-  all: number;
   onView: (view: View) => void;
   onEvidence: () => void;
   onCompare: () => void;
   onColumns: () => void;
-  onFile: (format: FileFormat) => void;
-  onCopy: () => void;
-  onKeep: () => void;
 };
 
 /** What can be done with the survivors: look at them otherwise, ask more of them, take them along. */
 export function ResultsTools(props: Props) {
-  const { view, evidence, fresh, all } = props;
+  const { view, evidence } = props;
   return (
     <div className="results-tools">
       <div className="tool-group">
@@ -60,12 +52,7 @@ export function ResultsTools(props: Props) {
             columns
           </button>
         )}
-        <TakeOut copyKey="c" onFile={props.onFile} onCopy={props.onCopy} />
-        {fresh > 0 && fresh <= MOST_KEPT && (
-          <button type="button" className="quiet" onClick={props.onKeep}>
-            {fresh === all ? `put all ${all} in the tray` : `put ${fresh} more in the tray`}
-          </button>
-        )}
+        <TakeAlong {...props} />
       </div>
     </div>
   );

@@ -3,7 +3,7 @@ import { useNavigate } from "react-router";
 import { tellResults } from "@/frame/results";
 import { useSubject } from "@/frame/subject";
 import { asOfDay } from "@/shared/address";
-import { ApiError, api, download, type FileFormat, type ScreenReply, type Why } from "@/shared/api/client";
+import { ApiError, api, type FileFormat, type ScreenReply, type Why } from "@/shared/api/client";
 import {
   useBaskets,
   useChangeTray,
@@ -30,6 +30,7 @@ import { useWalk } from "@/shared/stack/walk";
 import { AsOf } from "@/shared/ui/AsOf";
 import { later } from "@/shared/ui/later";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
+import { useSaid } from "@/shared/ui/useSaid";
 import { Changed } from "./Changed";
 import { COLUMNS, FIRST } from "./first";
 import { Results } from "./Results";
@@ -89,7 +90,7 @@ export function ScreenAt({
   const navigate = useNavigate();
   const grid = useRef<HTMLDivElement>(null);
   const [choosing, setChoosing] = useState(false);
-  const [said, setSaid] = useState<string | null>(null);
+  const { said, say, copy: copySymbols, takeOut: writeFile } = useSaid();
 
   const stack = useStack(base, params, write);
   const { screen, current, changed, change } = stack;
@@ -198,21 +199,10 @@ export function ScreenAt({
     changed,
     link,
     write,
-    onSaid: setSaid,
+    onSaid: say,
   });
 
-  const copy = () => {
-    const text = rows.map((row) => row.symbol).join(", ");
-    navigator.clipboard.writeText(text).then(
-      () => setSaid(`${count(rows.length, "symbol")} copied`),
-      () => setSaid("The browser did not allow copying. Take the names out as CSV instead."),
-    );
-  };
-  useEffect(() => {
-    if (said === null) return;
-    const timer = setTimeout(() => setSaid(null), 4000);
-    return () => clearTimeout(timer);
-  }, [said]);
+  const copy = () => copySymbols(rows.map((row) => row.symbol));
   const evidence = params.get("evidence") === "1";
   const toggleEvidence = () => write({ evidence: evidence ? null : "1" }, true);
   const setView = (view: View) => {
@@ -239,7 +229,7 @@ export function ScreenAt({
     const all = await api
       .screenRows({ stack, columns: spoken, sort, first: 0, count: 10_000, as_of })
       .catch(() => null);
-    if (!all) return setSaid("The server did not answer; nothing was put in the tray.");
+    if (!all) return say("The server did not answer; nothing was put in the tray.");
     const known = toColumns([all]);
     const taken = toRows(all.symbols, [all]).filter((row) => !inTray.has(row.symbol));
     const values = Object.fromEntries(taken.map((row) => [row.symbol, valuesOf(known, row, spoken)]));
@@ -259,10 +249,7 @@ export function ScreenAt({
     const rules = { universe: screen.universe, rules: screen.rules, any_groups: screen.anyGroups };
     const name = base.draft.name || "Screen";
     const shown = needed(ids);
-    download("/api/screen/export", { format, name, stack: rules, columns: shown, sort: screen.sort, as_of: asOf }).then(
-      () => setSaid(`written as ${format.toUpperCase()}`),
-      (error: Error) => setSaid(error.message),
-    );
+    writeFile("/api/screen/export", { format, name, stack: rules, columns: shown, sort: screen.sort, as_of: asOf });
   }
 
   const failed = answer.failureReason;

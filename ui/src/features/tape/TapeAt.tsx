@@ -2,7 +2,7 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { useSubject } from "@/frame/subject";
 import { asOfDay } from "@/shared/address";
-import { ApiError, download, type FileFormat } from "@/shared/api/client";
+import { ApiError, type FileFormat } from "@/shared/api/client";
 import {
   useBaskets,
   useByKey,
@@ -25,6 +25,7 @@ import { useStack } from "@/shared/stack/useStack";
 import { useWalk } from "@/shared/stack/walk";
 import { AsOf } from "@/shared/ui/AsOf";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
+import { useSaid } from "@/shared/ui/useSaid";
 import { contractColumns, nameColumns, type TicketRow, ticketColumns } from "./columns";
 import { Fills } from "./Fills";
 import { FIRST } from "./first";
@@ -58,7 +59,7 @@ export function TapeAt({
   const { setSubject } = useSubject();
   const navigate = useNavigate();
   const grid = useRef<HTMLDivElement>(null);
-  const [said, setSaid] = useState<string | null>(null);
+  const { said, say, copy: copySymbols, takeOut: writeFile } = useSaid();
   const [rows, setRows] = useState(PAGE);
 
   const stack = useStack(base, params, write);
@@ -106,12 +107,7 @@ export function TapeAt({
       });
   }, [symbol, link, asked, past, until, setSubject]);
 
-  const kept = useKeptScreen({ things: TICKETS, base, first: FIRST, screen, changed, link, write, onSaid: setSaid });
-  useEffect(() => {
-    if (said === null) return;
-    const timer = setTimeout(() => setSaid(null), 4000);
-    return () => clearTimeout(timer);
-  }, [said]);
+  const kept = useKeptScreen({ things: TICKETS, base, first: FIRST, screen, changed, link, write, onSaid: say });
   function open(name: string) {
     leave(focused ?? name);
     setTimeout(() => navigate(asOfDay(`/dossier/${name}?view=tape`, asOf)));
@@ -140,11 +136,7 @@ export function TapeAt({
   };
   const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
   const fresh = reply?.symbols.filter((name) => !inTray.has(name)) ?? [];
-  const copy = () =>
-    navigator.clipboard.writeText((reply?.symbols ?? []).join(", ")).then(
-      () => setSaid(`${count(reply?.symbols.length ?? 0, "symbol")} copied`),
-      () => setSaid("The browser did not allow copying. Take the names out as CSV instead."),
-    );
+  const copy = () => copySymbols(reply?.symbols ?? []);
   const setView = (next: View) => change({ view: next });
   useKeys({
     r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
@@ -156,20 +148,8 @@ export function TapeAt({
     "4": () => setView("day"),
   });
   function takeOut(format: FileFormat) {
-    const { stack: rules, ...rest } = asked;
     const what = view === "day" ? "tickets" : view;
-    download("/api/tape/export", {
-      ...rest,
-      stack: rules,
-      format,
-      name: base.draft.name || "Tape",
-      view: what,
-      sort,
-      least,
-    }).then(
-      () => setSaid(`written as ${format.toUpperCase()}`),
-      (error: Error) => setSaid(error.message),
-    );
+    writeFile("/api/tape/export", { ...asked, format, name: base.draft.name || "Tape", view: what, sort, least });
   }
 
   const failed = answer.failureReason;

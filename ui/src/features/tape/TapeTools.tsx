@@ -1,5 +1,4 @@
-import type { FileFormat } from "@/shared/api/client";
-import { TakeOut } from "@/shared/ui/TakeOut";
+import { TakeAlong, type TakenAlong } from "@/shared/ui/TakeAlong";
 
 type View = "names" | "tickets" | "contracts" | "day";
 const VIEWS: { value: View; label: string }[] = [
@@ -8,7 +7,6 @@ const VIEWS: { value: View; label: string }[] = [
   { value: "contracts", label: "contracts" },
   { value: "day", label: "through the day" },
 ];
-const MOST_KEPT = 500;
 
 /** Up to which time of the session trades are looked at, and how many sessions back. */
 export function Until({
@@ -76,19 +74,15 @@ function timeOf(text: string): string | null | undefined {
 }
 
 /** How the survivors are looked at, and what can be taken along. */
-export function TapeTools(props: {
-  view: View;
-  least: number;
-  /** Names that are not in the tray yet, and all of them. */
-  fresh: number;
-  all: number;
-  onView: (view: View) => void;
-  onLeast: (least: number) => void;
-  onFile: (format: FileFormat) => void;
-  onCopy: () => void;
-  onKeep: () => void;
-}) {
-  const { view, fresh, all } = props;
+export function TapeTools(
+  props: TakenAlong & {
+    view: View;
+    least: number;
+    onView: (view: View) => void;
+    onLeast: (least: number) => void;
+  },
+) {
+  const { view } = props;
   return (
     <div className="results-tools">
       <div className="tool-group">
@@ -123,12 +117,7 @@ export function TapeTools(props: {
             tickets
           </label>
         )}
-        <TakeOut copyKey="c" onFile={props.onFile} onCopy={props.onCopy} />
-        {fresh > 0 && fresh <= MOST_KEPT && (
-          <button type="button" className="quiet" onClick={props.onKeep}>
-            {fresh === all ? `put all ${all} in the tray` : `put ${fresh} more in the tray`}
-          </button>
-        )}
+        <TakeAlong {...props} />
       </div>
     </div>
   );

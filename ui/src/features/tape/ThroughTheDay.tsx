@@ -2,7 +2,8 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
-import { type Flow, flowBars, SIDES } from "@/shared/chart/flowBars";
+import { FlowTable, sidesOf } from "@/shared/chart/FlowTable";
+import { flowBars } from "@/shared/chart/flowBars";
 import { chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { told } from "@/shared/chart/told";
 import { compact, date, number } from "@/shared/format";
@@ -53,41 +54,23 @@ export function ThroughTheDay({
         />
       }
       table={
-        <table>
-          <thead>
-            <tr>
-              <th>From</th>
-              <th>Calls, ask $</th>
-              <th>mid $</th>
-              <th>bid $</th>
-              <th>Puts, ask $</th>
-              <th>mid $</th>
-              <th>bid $</th>
-              <th>Tickets</th>
-            </tr>
-          </thead>
-          <tbody>
-            {quarters.map((q, i) => (
-              <tr key={q.at} className={i === at ? "chosen" : undefined}>
-                <th scope="row">
-                  <button type="button" className="link" aria-pressed={i === at} onClick={() => choose(q)}>
-                    {date(q.session)} {from(q)}
-                  </button>
-                </th>
-                {(["call", "put"] as const).flatMap((right) =>
-                  SIDES.map((side) => <td key={right + side}>{compact(q[right][side])}</td>),
-                )}
-                <td>{number(q.tickets)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <FlowTable
+          last="Tickets"
+          rows={quarters.map((q, i) => ({
+            flow: q,
+            head: (
+              <button type="button" className="link" aria-pressed={i === at} onClick={() => choose(q)}>
+                {date(q.session)} {from(q)}
+              </button>
+            ),
+            last: number(q.tickets),
+            chosen: i === at,
+          }))}
+        />
       }
     />
   );
 }
-
-const sides = (one: Flow["call"]) => SIDES.map((side) => `$${compact(one[side])} ${side}`).join(", ");
 
 function makeOption(quarters: Quarter[], chosen: number, c: Palette): EChartsCoreOption {
   const base = chartBase(c);
@@ -125,8 +108,8 @@ function makeOption(quarters: Quarter[], chosen: number, c: Palette): EChartsCor
         return q
           ? told(
               `${date(q.session)} ${from(q)}, ${number(q.tickets)} tickets`,
-              `calls ${sides(q.call)}`,
-              `puts ${sides(q.put)}`,
+              `calls ${sidesOf(q.call)}`,
+              `puts ${sidesOf(q.put)}`,
             )
           : told("");
       },
