@@ -15,6 +15,7 @@ from sqlalchemy import Engine
 from tests.kept_market import copied_database, simulated_market
 
 from flinch.app import create_app
+from flinch.clock import wall
 from flinch.feeds.simulated import SimulatedMarket
 from flinch.feeds.simulated.storylines import Storyline, storylines
 from flinch.market import Version, View, load_frame, warm
@@ -22,6 +23,7 @@ from flinch.serving import make_server
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer, free_port
+from flinch.store.owned.kept import OWN_LINES
 from flinch.store.owned.owners import LOCAL_OWNER, owner_called
 from flinch.store.owned.tray import remove_from_tray
 
@@ -47,7 +49,11 @@ def simulated() -> SimulatedMarket:
 @pytest.fixture(scope="session")
 def small(simulated: SimulatedMarket) -> SimulatedMarket:
     """The same market with its last two snapshots and without minutes and trades, for tests that write one of their own."""
-    none = {"minute_bars": simulated.minute_bars.head(0), "tape": simulated.tape.head(0)}
+    none = {
+        "minute_bars": simulated.minute_bars.head(0),
+        "tape": simulated.tape.head(0),
+        "prints": simulated.prints.head(0),
+    }
     return dataclasses.replace(simulated, snapshots=simulated.snapshots[-2:], **none)
 
 
@@ -101,6 +107,20 @@ def app(engine: Engine, server: LocalServer, columns: Path) -> OpenAPI:
 @pytest.fixture
 def empty_tray(owned: Engine) -> None:
     remove_from_tray(owned, owner_called(owned, LOCAL_OWNER), None)
+
+
+@pytest.fixture
+def no_lines(owned: Engine) -> Iterator[None]:
+    """No lines are there before a test, and what it puts are gone after it."""
+    owner = owner_called(owned, LOCAL_OWNER)
+
+    def let_go() -> None:
+        for line in OWN_LINES.all(owned, owner):
+            OWN_LINES.remove(owned, owner, line.id, wall())
+
+    let_go()
+    yield
+    let_go()
 
 
 @pytest.fixture

@@ -18,7 +18,9 @@ from flinch.features.baskets.routes import blueprint as baskets
 from flinch.features.dossier.routes import blueprint as dossier
 from flinch.features.frame.routes import blueprint as frame
 from flinch.features.handbook.routes import blueprint as handbook
+from flinch.features.lines.routes import blueprint as lines
 from flinch.features.lineup.routes import blueprint as lineup
+from flinch.features.offexchange.routes import blueprint as off_exchange
 from flinch.features.screen.evidence import KIND as EVIDENCE
 from flinch.features.screen.evidence import evidence_work
 from flinch.features.screen.routes import blueprint as screen
@@ -57,7 +59,7 @@ def create_app(settings: Settings) -> OpenAPI:
     holder = MarketHolder(market, settings.columns)
     jobs = Jobs(JobTable(owned, OwnedJob), {EVIDENCE: evidence_work(holder, owned)})
     app.extensions["flinch"] = Services(market, owned, holder, jobs)
-    for blueprint in (frame, screen, dossier, tape, lineup, tray, baskets, handbook):
+    for blueprint in (frame, screen, dossier, tape, off_exchange, lineup, lines, tray, baskets, handbook):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)
     _answer_errors(app)
@@ -75,7 +77,8 @@ def create_app(settings: Settings) -> OpenAPI:
 def _invalid(error: ValidationError) -> BaseResponse:
     first = error.errors()[0]
     place = ".".join(str(part) for part in first["loc"]) or "body"
-    return reply(Problem(type="bad_request", message=f"{place}: {first['msg']}.", where=place), 422)
+    said = first["msg"].removeprefix("Value error, ").rstrip(".")
+    return reply(Problem(type="bad_request", message=f"{place}: {said}.", where=place), 422)
 
 
 def _answer_errors(app: OpenAPI) -> None:

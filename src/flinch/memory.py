@@ -17,7 +17,7 @@ def keep_little() -> None:
     os.environ.setdefault("_RJEM_MALLOC_CONF", "dirty_decay_ms:200,muzzy_decay_ms:0")
     with contextlib.suppress(OSError, AttributeError):
         library = ctypes.CDLL("libc.so.6")
-        for setting, value in ((_MMAP_THRESHOLD, 1 << 20), (_TRIM_THRESHOLD, 1 << 22), (_ARENA_MAX, 2)):
+        for setting, value in ((_MMAP_THRESHOLD, 1 << 23), (_TRIM_THRESHOLD, 1 << 25), (_ARENA_MAX, 2)):
             library.mallopt(setting, value)
 
 

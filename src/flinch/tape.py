@@ -29,6 +29,7 @@ from flinch.core.flow import (
     opening,
     out_of_the_money,
     package_lean,
+    place_of_highest,
     share_equivalent,
     ticket_lean,
     trade_side,
@@ -273,6 +274,7 @@ def compile_tape() -> None:
     find_rolls(legs, np.ones(2), find_packages(legs).of_ticket)
     group_tickets(0 * one, 1, no, side, np.ones(2), one)
     highest(0 * one, 1, np.ones(2))
+    place_of_highest(0 * one, 1, np.ones(2))
 
 
 def clean(told: pl.DataFrame, contracts: pl.DataFrame) -> tuple[pl.DataFrame, Doubts]:

@@ -24,6 +24,12 @@ VIEWS = {
     "its positioning in the past": ("/dossier/TARNO?view=positioning&asof=2026-03-02", ".not-kept"),
     "its tape": ("/dossier/BARTI?view=tape", ".tickets tbody tr"),
     "its chain in the past": ("/dossier/TARNO?view=chain&asof=2026-03-02", ".chain .state"),
+    "its prints": ("/dossier/VUSVO?view=prints", ".shelves tbody tr"),
+    "its price": ("/dossier/VUSVO?view=price&layers=averages fans shelves tickets&under=iv30", ".level-tags text"),
+    "its hours": ("/dossier/VUSVO?view=price&bars=5&hours=all", ".level-tags text"),
+    "its facts": ("/dossier/VUSVO?view=facts", ".quarters tbody tr"),
+    "off-exchange": ("/off-exchange", ".walk tbody tr"),
+    "prints": ("/off-exchange?show=prints", ".walk tbody tr"),
     "the tape": ("/tape", ".walk tbody tr"),
     "tickets": ("/tape?screen=s-tape-rolled-and-added&view=tickets", ".walk tbody tr"),
     "contracts": ("/tape?screen=s-tape-must-open&view=contracts&days=3", ".walk tbody tr"),
@@ -94,6 +100,15 @@ def test_what_opens_over_a_screen_keeps_to_them_too(quiet_page: Page, what: str)
     expect(opened).to_be_visible()
     # An open list lies over rules below it, whose buttons it covers for the moment.
     assert faults(page, ".rule-foot") == []
+
+
+def test_the_layers_of_a_price_keep_to_the_guidelines(quiet_page: Page):
+    page = quiet_page
+    page.goto(VIEWS["its price"][0])
+    page.get_by_role("button", name="layers").click()
+    expect(page.locator(".dropdown-menu.layers")).to_be_visible()
+    page.evaluate(AXE.read_text())
+    assert faults(page) == []
 
 
 def test_the_keyboard_scrolls_what_has_no_control_inside(quiet_page: Page):

@@ -149,3 +149,20 @@ def test_an_index_and_a_fund_have_a_dossier_too(quiet_page: Page):
 def test_without_a_name_the_page_says_how_to_pick_one(quiet_page: Page):
     quiet_page.goto("/dossier")
     expect(quiet_page.get_by_text("Press / and type a symbol or a company")).to_be_visible()
+
+
+def test_facts_show_in_one_look_what_book_is_worth(quiet_page: Page, stories):
+    page = quiet_page
+    page.goto(f"/dossier/{stories['two sources disagree on book value'].symbol}")
+    expect(page.locator(".dossier-head")).to_be_visible()
+    page.keyboard.press("9")
+    expect(page.locator(".book-says")).to_contain_text("Above book by both sources; the sources are 26 % apart.")
+    expect(page.locator(".quarters .apart").first).to_be_visible()
+    page.locator(".quarters thead .defined", has_text="Book").hover()
+    expect(page.get_by_role("tooltip")).to_contain_text("Shareholders' equity per share")
+    page.goto(f"/dossier/{stories['figures gone stale'].symbol}?view=facts")
+    expect(page.locator(".facts")).to_contain_text("a newer report is overdue")
+    page.goto("/dossier/FELRO?view=facts")
+    expect(page.locator(".facts")).to_contain_text("Only companies report")
+    page.get_by_role("region", name="Members").get_by_role("link").first.click()
+    expect(page.get_by_role("region", name="Funds that hold it")).to_contain_text("FELRO")

@@ -251,11 +251,11 @@ def test_nonsense_in_the_address_is_named_and_the_rest_still_works(quiet_page: P
     page = open_screen(
         quiet_page,
         address(
-            "prise > 3", "iv30 >=", "iv_hv_ratio >= 1.1", sort="-nothing", at="⟦▮⟧", view="moon", asof="2026-09-06"
+            "priec > 3", "iv30 >=", "iv_hv_ratio >= 1.1", sort="-nothing", at="⟦▮⟧", view="moon", asof="2026-09-06"
         ),
     )
     errors = page.locator(".stack .rule-error")
-    expect(errors.first).to_contain_text("There is no “prise”. Did you mean price?")
+    expect(errors.first).to_contain_text("There is no “priec”. Did you mean price?")
     expect(errors.nth(1)).to_contain_text("ends too early")
     assert 0 < survivors(page) < 502
     page.locator(".stack").get_by_role("button", name="price", exact=True).click()

@@ -184,3 +184,48 @@ def test_a_screen_of_tickets_is_saved_and_opened_on_the_tape_alone(quiet_page: P
     page.keyboard.press("o")
     expect(page.get_by_role("dialog")).to_contain_text("Premium to sell")
     expect(page.get_by_role("dialog")).not_to_contain_text("lifted, and more than five")
+
+
+def test_a_cluster_of_sweeps_is_first_of_its_size_and_its_price_has_not_run(quiet_page: Page, stories):
+    story = stories["swept as not in two months"]
+    page = tape(quiet_page, CALLS)
+    row = rows(page).filter(has=page.locator(".col-symbol", has_text=story.symbol))
+    expect(row).to_have_count(1)
+    # In one contract, five times; the first of them is the first of its size for months.
+    assert int(row.locator(".col-tickets").inner_text()) >= 5
+    expect(row).to_contain_text("41 call 16 Oct")
+    row.locator(".col-tickets").click()
+    expect(page.get_by_label(f"Surviving tickets of {story.symbol}")).to_contain_text("of a day’s move")
+    # Another one was swept as well, and is gone: only without the rules on size and on that does it stand here.
+    gone = stories["beyond its day"].symbol
+    expect(rows(page).filter(has=page.locator(".col-symbol", has_text=gone))).to_have_count(0)
+    add_rule(page, f'symbol in ("{gone}", "{story.symbol}")')
+    for metric in ("market_cap", "since"):
+        page.locator(f".rule[data-metric='{metric}']").focus()
+        page.keyboard.press("Space")
+    expect(rows(page).filter(has=page.locator(".col-symbol", has_text=gone))).to_have_count(1)
+
+
+def test_the_planted_roll_is_told_with_strikes_and_money(quiet_page: Page, stories):
+    story = stories["rolled down and added to"]
+    page = tape(quiet_page, "/tape?screen=s-tape-rolled-and-added&view=tickets")
+    add_rule(page, f'symbol == "{story.symbol}"')
+    # The side that was bought; the one that was sold brought too little for the starter.
+    expect(rows(page)).to_have_count(1)
+    rows(page).first.locator(".col-contracts").dblclick()
+    expect(page.locator("tr.below")).to_contain_text(
+        "rolled from 165 call 18 Sep to 155 call 18 Sep: lower, the same expiration"
+    )
+
+
+def test_the_evidence_of_tickets_says_that_five_sessions_are_too_few(quiet_page: Page):
+    page = tape(quiet_page, CALLS)
+    page.get_by_role("button", name="evidence").click()
+    expect(page).to_have_url(re.compile("evidence=1"))
+    found = page.get_by_label("Evidence", exact=True)
+    expect(found.get_by_role("status")).to_contain_text("Too few to say", timeout=30_000)
+    expect(found.get_by_label("Side of the bet")).to_have_value("lean")
+    expect(found.get_by_role("rowheader", name="next session").first).to_be_visible()
+    page.keyboard.press("2")
+    expect(page).not_to_have_url(re.compile("evidence=1"))
+    expect(rows(page).first).to_be_visible()

@@ -144,3 +144,52 @@ def test_evidence_that_is_cancelled_or_is_not_there_says_so(client: FlaskClient,
         go_on.set()
     for gone in (client.get("/api/screen/evidence/999999999"), client.delete("/api/jobs/999999999")):
         assert (gone.status_code, gone.json["type"]) == (404, "no_such_job")
+
+
+def on_tickets(client: FlaskClient, *rules, status=200, **body):
+    stack = {"universe": "stock", "rules": [{"text": rule} for rule in rules]}
+    answer = ask_evidence(client, {"stack": stack, "table": "tickets", "side": "lean", **body})
+    assert answer.status_code == status, answer.text
+    return answer.json["evidence"] if status == 200 else answer.json
+
+
+def test_a_stack_of_tickets_fires_where_the_tape_as_of_that_session_has_names_left(client: FlaskClient):
+    rules = ("is_call", 'side in ("ask",)', "not in_package", "premium >= 20_000", "1e9 <= market_cap <= 8e9")
+    found = on_tickets(client, *rules)
+    assert len(found["sessions"]) == 5
+    stack = {"universe": "stock", "rules": [{"text": rule} for rule in rules]}
+    for session, fired, eligible in zip(found["sessions"], found["fired"], found["eligible"], strict=True):
+        body = {"stack": stack, "view": "names", "sessions": 1, "as_of": session}
+        assert fired == client.post("/api/tape", json=body).json["total"] > 0
+        every = client.post("/api/tape", json=body | {"stack": stack | {"rules": []}}).json["total"]
+        assert fired < eligible == every
+    assert found["cases"] == sum(found["fired"])
+    assert [f["horizon"] for f in found["followed"]] == [1, 5, 10, 21]
+    # Of the newest session nothing has followed yet.
+    assert found["followed"][0]["cases"] == sum(found["fired"][:-1])
+    assert "of 5 sessions. Too few to say" in found["sentence"]
+    assert {m["verdict"] for f in found["followed"] for m in f["measures"]} == {"too few"}
+
+
+def test_the_morning_after_a_ticket_is_no_part_of_its_evidence(client: FlaskClient):
+    found = on_tickets(client, 'opening in ("confirmed",)')
+    assert found["cases"] == 0
+
+
+def test_the_lean_of_the_tickets_left_is_the_side_of_the_bet(client: FlaskClient, market: View):
+    calls, puts = 'side in ("ask",)', 'side in ("bid",)'
+    up = on_tickets(client, "is_call", calls, "not in_package", "premium >= 50_000")
+    down = on_tickets(client, "is_call", puts, "not in_package", "premium >= 50_000")
+    for found, side in ((up, "up"), (down, "down")):
+        rules = ["is_call", calls if side == "up" else puts, "not in_package", "premium >= 50_000"]
+        same = on_tickets(client, *rules, side=side)
+        assert found["followed"][0]["measures"][0]["fired"] == same["followed"][0]["measures"][0]["fired"]
+    nowhere = on_tickets(client, 'side in ("mid",)', "not in_package")
+    assert nowhere["cases"] == 0 < nowhere["sideless"]
+
+
+def test_a_stack_of_tickets_says_what_is_wrong_with_it(client: FlaskClient):
+    assert "no rule with an edge" in on_tickets(client, "premium", status=422)["message"]
+    refused = on_tickets(client, "is_call", "premiun > 3", status=422)
+    assert refused["message"].startswith("Rule 2 cannot be read")
+    assert refused["nearest"][0] == "premium"

@@ -8,15 +8,21 @@ from flask.testing import FlaskClient
 BODY = {"universe": "stock", "rules": [{"text": "iv_rank >= 60"}], "columns": ["price"], "sort": ["-price"]}
 
 
-@pytest.fixture(autouse=True)
-def nothing_kept(client: FlaskClient) -> Iterator[None]:
-    yield
+def let_go(client: FlaskClient) -> None:
     for screen in client.get("/api/screens").json["saved"]:
         client.delete(f"/api/screens/{screen['id']}")
     for metric in client.get("/api/own-metrics").json["metrics"]:
         client.delete(f"/api/own-metrics/{metric['id']}")
     for basket in client.get("/api/baskets").json["own"]:
         client.delete(f"/api/baskets/{basket['id']}")
+
+
+@pytest.fixture(autouse=True)
+def nothing_kept(client: FlaskClient) -> Iterator[None]:
+    """Whatever came before on this worker, and whatever comes after."""
+    let_go(client)
+    yield
+    let_go(client)
 
 
 def made(answer) -> dict:

@@ -130,14 +130,14 @@ def test_any_one_of_a_group_is_enough(client: FlaskClient):
 
 
 def test_a_rule_that_is_off_open_or_wrong_cuts_nothing(client: FlaskClient):
-    found = screen(client, {"text": "price > 100", "on": False}, "iv_rank", "sector", "prise > 3")
+    found = screen(client, {"text": "price > 100", "on": False}, "iv_rank", "sector", "priec > 3")
     assert len(found["symbols"]) == 502
     off, opened, choice, wrong = found["rules"]
     assert [rule["takes_part"] for rule in found["rules"]] == [False] * 4
     assert (off["lower"], opened["lower"], opened["unknown"]) == (100, None, 2)
     assert sum(option["count"] for option in choice["choices"]) == 502
     assert wrong["error"] == {
-        "message": "There is no “prise”. Did you mean price?",
+        "message": "There is no “priec”. Did you mean price?",
         "start": 0,
         "end": 5,
         "nearest": ["price"],

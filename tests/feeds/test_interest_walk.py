@@ -1,13 +1,12 @@
 """Listed contracts through the sessions: strikes come, get finer and stay; trades open and close no more than they are."""
 
-import datetime as dt
-
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from flinch.feeds.simulated.interest import Expiries, _carried, _listing, _Plant, _row, _trade
+from flinch.feeds.simulated.interest import Expiries, _carried, _listing, _row, _trade
+from flinch.feeds.simulated.storylines import PlantedInterest
 
 SHARE, MOST = np.array([0.025]), np.array([13])
 
@@ -87,11 +86,9 @@ def test_volume_has_its_mean_and_interest_is_drawn_to_what_is_usual():
 
 def test_a_planted_contract_must_be_listed():
     listed = _listing(None, expiries("2026-10-16"), np.array([100.0]), SHARE, MOST)
-    day = int((np.datetime64("2026-10-16") - np.datetime64("1970-01-01")).astype(int))
-    plant = _Plant(0, 500, 502, day, False, 105.0, 100, None)
-    side, row = _row(listed, plant)
+    terms = {"first": -3, "last": -1, "right": "put", "expiration": "2026-10-16", "strike": 105.0, "contracts": 100}
+    side, row = _row(listed, 0, PlantedInterest(**terms))
     assert (side, strikes(listed)[row]) == (1, 105.0)
-    for wrong in (plant._replace(strike=106.0), plant._replace(strike=900.0), plant._replace(day=day + 1)):
+    for wrong in ({"strike": 106.0}, {"strike": 900.0}, {"expiration": "2026-10-17"}):
         with pytest.raises(ValueError, match="is not listed"):
-            _row(listed, wrong)
-    assert dt.date(1970, 1, 1) + dt.timedelta(day) == dt.date(2026, 10, 16)
+            _row(listed, 0, PlantedInterest(**terms | wrong))

@@ -210,6 +210,30 @@ def test_before_any_tape_it_is_empty_and_answers(market: View):
     assert set(LABELS) <= set(TICKETS)
 
 
+def test_some_tickets_are_taken_from_every_day(table: TicketTable):
+    rows = np.sort(np.random.default_rng(4).choice(table.size, 5_000, replace=False))
+    for some in (rows, rows[:0], rows[rows > table.begin[4]], rows[rows < table.begin[1]]):
+        np.testing.assert_array_equal(table.take("premium", some), table.raw("premium")[some])
+
+
+def test_a_contract_over_days_is_added_up(table: TicketTable):
+    volume, interest, later = (table.contract_days(k) for k in ("volume", "open_interest", "next_open_interest"))
+    rng = np.random.default_rng(5)
+    for begin in (0, 2, 4):
+        over = table.over(begin)
+        busy = np.flatnonzero((volume > 0).sum(axis=0) == 1)
+        for c in [*rng.integers(0, volume.shape[1], 30), *rng.choice(busy, 30)]:
+            days = range(begin, 5)
+            assert over.volume[c] == sum(float(volume[d, c]) for d in days if volume[d, c] == volume[d, c])
+            listed = [float(interest[d, c]) for d in days if interest[d, c] == interest[d, c]]
+            assert over.open_interest[c] == listed[0] if listed else np.isnan(over.open_interest[c])
+            known = [float(later[d, c] - interest[d, c]) for d in days if later[d, c] == later[d, c]]
+            known = [value for value in known if value == value]
+            assert over.opened[c] == sum(known) if known else np.isnan(over.opened[c])
+            traded = [begin - d for d in range(begin) if volume[d, c] > 0]
+            assert over.quiet[c] == min(traded) if traded else np.isnan(over.quiet[c])
+
+
 def test_a_market_too_large_is_held_for_fewer_sessions():
     days = [dt.date(2026, 9, day) for day in range(1, 9)]
     newest = days[-1]

@@ -13,6 +13,8 @@ const LineupPage = lazy(() => import("@/features/lineup/LineupPage"));
 
 const TapePage = lazy(() => import("@/features/tape/TapePage"));
 
+const OffExchangePage = lazy(() => import("@/features/offexchange/OffExchangePage"));
+
 const HandbookPage = lazy(() => import("@/features/handbook/HandbookPage"));
 
 function PickName() {
@@ -53,6 +55,14 @@ const router = createBrowserRouter([
         element: (
           <Suspense fallback={<Loading what="the tape" />}>
             <TapePage />
+          </Suspense>
+        ),
+      },
+      {
+        path: "/off-exchange",
+        element: (
+          <Suspense fallback={<Loading what="the prints" />}>
+            <OffExchangePage />
           </Suspense>
         ),
       },

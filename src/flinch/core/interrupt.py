@@ -31,6 +31,17 @@ class TooCostly(FlinchError):
         self.most = most
 
 
+class DeadlineReached(FlinchError):
+    """What was asked for took longer than it may."""
+
+    status, kind = 503, "too_slow"
+
+    def __init__(self, seconds: float) -> None:
+        super().__init__(
+            f"This took longer than the {seconds:.0f} seconds that a request may take and was stopped. Ask for less."
+        )
+
+
 class Budget:
     """Seconds of computing that may be spent, by estimate: it is the same on a busy machine."""
 
@@ -86,5 +97,5 @@ def in_threads(work: Callable[[T], R], items: Sequence[T], most: int) -> list[R]
     """`work` on every item, in their order, by at most so many threads and no more than there are cores; each asks and spends as
     the caller does."""
     context = copy_context()
-    with ThreadPoolExecutor(min(most, len(items), os.cpu_count() or 1)) as pool:
+    with ThreadPoolExecutor(max(1, min(most, len(items), os.cpu_count() or 1))) as pool:
         return list(pool.map(lambda item: context.copy().run(work, item), items))

@@ -41,6 +41,7 @@ from flinch.store.market.models import (
     NameChain,
     OptionDay,
     Position,
+    PrintDay,
     ShortInterest,
     SnapshotPrice,
     SurfaceDay,
@@ -48,6 +49,7 @@ from flinch.store.market.models import (
     Venue,
     VolatilityDay,
 )
+from flinch.store.market.prints import print_rows
 from flinch.store.market.state import advance, begin_load, begin_moment, finish_load, say_coming
 from flinch.store.market.tape import tape_rows
 
@@ -80,7 +82,9 @@ def load_demo_market(
     progress("publish", 1.0)
 
 
-COMING = "exposure, flow and surfaces of past sessions, earlier chains, minute bars and option trades"
+COMING = (
+    "exposure, flow and surfaces of past sessions, earlier chains, minute bars, option trades and off-exchange prints"
+)
 """What `load_first` leaves to `load_rest`."""
 
 
@@ -108,7 +112,7 @@ def load_first(engine: Engine, progress: Progress) -> tuple[Simulation, Simulate
 
 def load_rest(engine: Engine, simulation: Simulation, first: SimulatedMarket, progress: Progress) -> None:
     """Make and write what is left, and then let it be served as the next version; meanwhile the state says how far it is."""
-    stages = ("exposure", "quotes", "minutes", "tape", "rest", "published")
+    stages = ("exposure", "quotes", "minutes", "tape", "prints", "rest", "published")
     told = -1
 
     def tell(stage: str, share: float) -> None:
@@ -138,7 +142,15 @@ def load_rest(engine: Engine, simulation: Simulation, first: SimulatedMarket, pr
     advance(engine, first.snapshots[-1].taken_at, past_changed=True)
 
 
-_PART = {"exposure": 0.4, "quotes": 0.15, "minutes": 0.05, "tape": 0.05, "rest": 0.2, "published": 0.15}
+_PART = {
+    "exposure": 0.4,
+    "quotes": 0.15,
+    "minutes": 0.05,
+    "tape": 0.05,
+    "prints": 0.02,
+    "rest": 0.18,
+    "published": 0.15,
+}
 """Shares of the time that the rest takes, about."""
 
 
@@ -154,7 +166,8 @@ def next_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None:
     replace_rows(engine, DailyBar, _by_session(market, _today(market), _bars_at(market, place)))
     today = market.sessions[-1].astype(object)
     replace_rows(engine, MinuteDay, minute_rows(_minutes(market, place).filter(pl.col("session") == today)))
-    replace_rows(engine, TapeDay, tape_rows(_tape(market, place).filter(pl.col("session") == today)))
+    for table, rows, made in ((TapeDay, market.tape, tape_rows), (PrintDay, market.prints, print_rows)):
+        replace_rows(engine, table, made(_told(market, rows, place).filter(pl.col("session") == today)))
     taken_at = market.snapshots[place].taken_at
     publish(engine, taken_at)
     advance(engine, taken_at)
@@ -215,7 +228,8 @@ def _past_tables(engine: Engine, market: SimulatedMarket, newest: int) -> list[S
     summarised = _summarised(market)
     return [
         lambda: replace_rows(engine, MinuteDay, minute_rows(_minutes(market, newest))),
-        lambda: replace_rows(engine, TapeDay, tape_rows(_tape(market, newest))),
+        lambda: replace_rows(engine, TapeDay, tape_rows(_told(market, market.tape, newest))),
+        lambda: replace_rows(engine, PrintDay, print_rows(_told(market, market.prints, newest))),
         lambda: replace_rows(engine, FlowDay, _by_session(market, _before_tape(market), market.flow)),
         lambda: replace_rows(engine, Venue, pl.DataFrame({"id": range(len(VENUES)), "name": VENUES})),
         lambda: _write_surfaces(engine, market, summarised),
@@ -296,13 +310,13 @@ def _minutes(market: SimulatedMarket, place: int) -> pl.DataFrame:
     return rows.rename({"name": "name_id"}).with_columns(pl.col("name_id") + 1, local.dt.date().alias("session"))
 
 
-def _tape(market: SimulatedMarket, place: int) -> pl.DataFrame:
-    """Option trades up to a snapshot."""
-    fills, newest = market.tape, market.snapshots[place]
+def _told(market: SimulatedMarket, trades: pl.DataFrame, place: int) -> pl.DataFrame:
+    """Option trades or prints up to a snapshot."""
+    newest = market.snapshots[place]
     midnight = dt.datetime.combine(market.sessions[newest.session].astype(object), dt.time(), dt.UTC)
     upto = (newest.taken_at - midnight) // dt.timedelta(milliseconds=1)
     at, session = pl.col("at"), pl.col("session")
-    told = fills.filter((session < newest.session) | ((session == newest.session) & (at < upto)))
+    told = trades.filter((session < newest.session) | ((session == newest.session) & (at < upto)))
     return told.rename({"name": "name_id"}).with_columns(
         pl.col("name_id") + 1, pl.Series("session", market.sessions[told["session"].to_numpy()])
     )

@@ -16,10 +16,10 @@ from flinch.store.market.minutes import read_minutes
 from flinch.store.reading import Floats, dates, numbers
 
 LENGTHS = (5, 15, 60)
-_MINUTES = 390
+MINUTES = 390
 _FIELDS = ("open", "high", "low", "close", "volume")
 _AT_ONCE = 64
-_DAYS = 10
+DAYS = 10
 """Newest sessions whose minutes are used."""
 
 
@@ -35,22 +35,24 @@ class Bars:
     session: NDArray[np.int64]
 
 
-def load_bars(engine: Engine, ids: NDArray[np.int64], sessions: NDArray[np.datetime64]) -> dict[int, Bars]:
-    """Bars of 5, 15 and 60 minutes of the sessions that have minute bars; an hour that the close cuts short is a bar too.
+def load_bars(
+    engine: Engine, ids: NDArray[np.int64], sessions: NDArray[np.datetime64], lengths: tuple[int, ...] = LENGTHS
+) -> dict[int, Bars]:
+    """Bars of some minutes of the sessions that have minute bars; an hour that the close cuts short is a bar too.
 
     Bars that lie ahead of the newest minute are left out.
     """
-    days = sessions[-_DAYS:]
+    days = sessions[-DAYS:]
     # Some names after the other, so that millions of minutes are never held at once.
     groups = np.array_split(ids, max(1, ids.size // _AT_ONCE))
-    parts = in_threads(lambda group: _part(engine, group, days), groups, 2)
+    parts = in_threads(lambda group: _part(engine, group, days, lengths), groups, 2)
     known = np.any([part.traded for part in parts], axis=0)
     present = known.any(axis=1)
     last = int(np.flatnonzero(known[present][-1]).max(initial=-1)) if present.any() else -1
     session = np.searchsorted(sessions, days[present])
     out = {}
-    for length in LENGTHS:
-        count = -(-_MINUTES // length)
+    for length in lengths:
+        count = -(-MINUTES // length)
         kept = session.size * count - (count - 1 - max(last, 0) // length)
         values = {
             field: np.concatenate([part.bars[length][field][:, present] for part in parts]).reshape(ids.size, -1)[
@@ -80,32 +82,32 @@ class _Part(NamedTuple):
     traded: NDArray[np.bool_]
 
 
-def _part(engine: Engine, ids: NDArray[np.int64], days: NDArray[np.datetime64]) -> _Part:
+def _part(engine: Engine, ids: NDArray[np.int64], days: NDArray[np.datetime64], lengths: tuple[int, ...]) -> _Part:
     first, last = days[0].astype(object), days[-1].astype(object)
     rows = read_minutes(engine, (int(ids[0]), int(ids[-1])), (first, last))
     day = dates(rows["session"])
     place = np.minimum(np.searchsorted(days, day), days.size - 1)
-    opens = np.array([_opens(one.astype(object)) for one in days], dtype="datetime64[m]")
+    opens = np.array([opens_at(one.astype(object)) for one in days], dtype="datetime64[m]")
     minute = (rows["at"].to_numpy().astype("datetime64[m]") - opens[place]).astype(np.int64)
-    wanted = np.flatnonzero((days[place] == day) & (minute >= 0) & (minute < _MINUTES))
+    wanted = np.flatnonzero((days[place] == day) & (minute >= 0) & (minute < MINUTES))
     where = (np.searchsorted(ids, rows["name_id"].to_numpy()[wanted]), place[wanted], minute[wanted])
     minutes = []
     for field in _FIELDS:
-        dense = np.full((ids.size, days.size, _MINUTES), np.nan)
+        dense = np.full((ids.size, days.size, MINUTES), np.nan)
         dense[where] = numbers(rows[field])[wanted]
         minutes.append(dense)
-    return _Part({length: _joined(minutes, length) for length in LENGTHS}, np.isfinite(minutes[3]).any(axis=0))
+    return _Part({length: _joined(minutes, length) for length in lengths}, np.isfinite(minutes[3]).any(axis=0))
 
 
-def _opens(day: dt.date) -> dt.datetime:
+def opens_at(day: dt.date) -> dt.datetime:
     """When a session opens, in UTC without a zone."""
     return dt.datetime.combine(day, OPEN, EXCHANGE_ZONE).astimezone(dt.UTC).replace(tzinfo=None)
 
 
 def _joined(minutes: list[Floats], length: int) -> dict[str, Floats]:
     names, days, _ = minutes[0].shape
-    count = -(-_MINUTES // length)
-    padded = [np.pad(a, ((0, 0), (0, 0), (0, count * length - _MINUTES)), constant_values=np.nan) for a in minutes]
+    count = -(-MINUTES // length)
+    padded = [np.pad(a, ((0, 0), (0, 0), (0, count * length - MINUTES)), constant_values=np.nan) for a in minutes]
     opened, high, low, close, volume = (a.reshape(names, days, count, length) for a in padded)
     known = np.isfinite(close)
     some = known.any(axis=3)

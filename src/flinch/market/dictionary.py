@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
@@ -37,9 +38,9 @@ class Dictionary:
             raise RuleError("Rules on tickets use what is daily of their names. Put this rule on daily bars.")
         return self.intraday.read(text)
 
-    def extended(self, formulas: dict[str, str]) -> Dictionary:
-        """This dictionary and a user's own metrics."""
-        return Dictionary(self.daily.extended(formulas), self.intraday and self.intraday.extended(formulas))
+    def extended(self, formulas: dict[str, str], series: Mapping[str, str] | None = None) -> Dictionary:
+        """This dictionary and a user's own metrics and daily series."""
+        return Dictionary(self.daily.extended(formulas, series), self.intraday and self.intraday.extended(formulas))
 
 
 PLAIN = Dictionary(daily_vocabulary(), intraday_vocabulary())

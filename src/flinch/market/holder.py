@@ -14,9 +14,11 @@ from flinch.core.rules import METRICS, binned
 from flinch.errors import FlinchError
 from flinch.market.dictionary import PLAIN
 from flinch.market.frame import load_frame
+from flinch.market.shelves import market_record
 from flinch.market.tickets import ticket_table
 from flinch.market.version import Version
 from flinch.market.view import View
+from flinch.memory import give_back
 from flinch.store.market.state import Loaded, read_state
 from flinch.tape import compile_tape
 
@@ -72,13 +74,18 @@ class MarketHolder:
         return None if state is None or state.coming is None else (state.coming, state.coming_percent)
 
     def _look(self) -> None:
+        before = self._newest
         try:
             self._refresh()
+            if before is not None and self._newest is not None and self._newest is not before:
+                _make_again(before, self._newest)
         except FlinchError:
             pass  # the version there is served until the database is back, or the disk has room
         finally:
             self._checked = time.monotonic()
             self._lock.release()
+            # What requests since the last look have freed.
+            give_back()
 
     def _refresh(self) -> None:
         state = self._state = read_state(self._engine)
@@ -91,6 +98,14 @@ class MarketHolder:
             self._checked = time.monotonic()
 
 
+def _make_again(before: View, now: View) -> None:
+    """What pages had asked of all names' prints and trades, so that the first to ask it of the newer version need not wait."""
+    if before.version.has("print series"):
+        now.column(PLAIN.read("print_notional").node)
+    if before.version.has("tickets"):
+        ticket_table(now)
+
+
 def warm(view: View, progress: Callable[[float], None]) -> None:
     """Compute every metric of the catalogue at the newest session, compile what the tape runs, and read it; `progress` gets the
     share that is done."""
@@ -98,6 +113,7 @@ def warm(view: View, progress: Callable[[float], None]) -> None:
         progress(done / len(METRICS))
         view.column(PLAIN.read(key).node)
     compile_tape()
+    market_record(view)
     table = ticket_table(view)
     # What the first look at it needs is found once.
     _ = table.contract

@@ -7,6 +7,7 @@ import threading
 from collections import OrderedDict
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +15,7 @@ from numpy.typing import NDArray
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.calendar import EXCHANGE_ZONE, OPEN
 from flinch.core.flow import FORMS, KINDS, OPENING, Novelty, Parts, ask_shares, novelty, since, size_rank, unusual_parts
+from flinch.core.interrupt import in_threads
 from flinch.core.rules import (
     TICKETS,
     Categories,
@@ -34,10 +36,10 @@ from flinch.market.version import Column
 from flinch.market.view import View
 from flinch.store.market.tape import read_fill_counts
 from flinch.store.reading import numbers
-from flinch.tape import Asked, Doubts, SessionTape, prices_at, read_session_tape
+from flinch.tape import Asked, Contract, Doubts, SessionTape, prices_at, read_session_tape
 
 MOST_SESSIONS, MOST_FILLS = 5, 4_000_000
-_MOST_BYTES = 48_000_000
+_MOST_BYTES = 32_000_000
 """Of columns that are kept beside the tickets."""
 LABELS: dict[str, tuple[str, ...]] = {
     "right": ("put", "call"),
@@ -48,6 +50,7 @@ LABELS: dict[str, tuple[str, ...]] = {
 }
 """Words of the columns that are texts; a table holds places in them."""
 _PARTS = ("size_part", "interest_part", "ask_part", "novelty_part", "urgency_part")
+_HELD = frozenset(key for key, metric in TICKETS.items() if metric.read) - {*LABELS, *_PARTS, "since", "sessions_ago"}
 Columns = dict[str, NDArray[np.generic]]
 
 
@@ -86,24 +89,37 @@ class TicketDay:
         return order, self.columns["package"][order]
 
 
+class ContractDays(NamedTuple):
+    """Over some days, shape (contracts,): volume; open interest of the first morning on which it was listed; what was opened over
+    the days whose next morning is known, NaN without one; how many days before the last one it traded on, NaN without one."""
+
+    volume: NDArray[np.floating[Any]]
+    open_interest: NDArray[np.floating[Any]]
+    opened: NDArray[np.floating[Any]]
+    quiet: NDArray[np.floating[Any]]
+
+
 class TicketTable:
     """Tickets of up to five sessions, oldest first, as they were known at a view's moment or at an earlier time of its session.
 
-    Of a market too large for that there are fewer sessions.
+    Of a market too large for that there are fewer sessions; `alone` says that only the view's own is wanted, and nothing kept.
 
     What rules ask of names is what was known of them in the view's session; when the time is an earlier one, in the session
     before.
     """
 
-    def __init__(self, view: View, until: dt.datetime | None = None) -> None:
+    def __init__(self, view: View, until: dt.datetime | None = None, *, alone: bool = False) -> None:
         self.view, self.until = view, until
-        sessions = [view.session_on(day) for day in _newest(read_fill_counts(view.store), view.today)]
         self.names_view = view.at(max(view.last - 1, 0)) if until is not None else view
-        self.days = [self._day(session) for session in sessions]
+        self.days = (
+            [read_ticket_day(view, view.last, until)] if alone else in_threads(self._day, ticket_sessions(view), 2)
+        )
         self.price = _prices_now(view, until)
         self._move = np.stack([view.at(day.session).metric("one_day_move") for day in self.days]) if self.days else None
         self._columns: OrderedDict[str, Column] = OrderedDict()
         self._contract_days: dict[str, NDArray[np.float32]] = {}
+        self._over: dict[int, ContractDays] = {}
+        self._among: tuple[tuple[int, bytes], BoolArray] = ((0, b""), np.empty(0, np.bool_))
         self._lock = threading.Lock()
 
     @property
@@ -112,9 +128,9 @@ class TicketTable:
         return sum(day.size for day in self.days)
 
     @cached_property
-    def session(self) -> IntArray:
+    def session(self) -> NDArray[np.int32]:
         """Session of each ticket, as an index of the frame."""
-        return np.repeat([day.session for day in self.days], [day.size for day in self.days]).astype(np.int64)
+        return np.repeat([day.session for day in self.days], [day.size for day in self.days]).astype(np.int32)
 
     @cached_property
     def begin(self) -> IntArray:
@@ -122,18 +138,18 @@ class TicketTable:
         return np.concatenate([[0], np.cumsum([day.size for day in self.days])]).astype(np.int64)
 
     @cached_property
-    def name(self) -> IntArray:
+    def name(self) -> NDArray[np.int32]:
         """Row in the frame of each ticket's name."""
-        return self.raw("name").astype(np.int64)
+        return self.raw("name").astype(np.int32)
 
     @cached_property
-    def contract(self) -> IntArray:
+    def contract(self) -> NDArray[np.int32]:
         """Row of each ticket's contract in `contracts`."""
         before, parts = 0, []
         for day in self.days:
             parts.append(self._listed[1][before : before + day.contracts["name"].size][day.columns["contract"]])
             before += day.contracts["name"].size
-        return np.concatenate(parts) if parts else np.empty(0, np.int64)
+        return np.concatenate(parts).astype(np.int32) if parts else np.empty(0, np.int32)
 
     @property
     def contracts(self) -> Columns:
@@ -145,6 +161,26 @@ class TicketTable:
         if key not in self._contract_days:
             self._contract_days[key] = self._by_day(key)
         return self._contract_days[key]
+
+    def over(self, begin: int) -> ContractDays:
+        """What became of each contract from the day at `begin` on. Not to be changed."""
+        if begin not in self._over:
+            self._over[begin] = self._over_days(begin)
+        return self._over[begin]
+
+    def _over_days(self, begin: int) -> ContractDays:
+        volume, interest, later = (self.contract_days(k) for k in ("volume", "open_interest", "next_open_interest"))
+        before, size = volume[:begin] > 0, self.contracts["name"].size
+        quiet = (
+            np.where(before.any(axis=0), 1 + np.argmax(before[::-1], axis=0), np.nan)
+            if begin
+            else np.full(size, np.nan)
+        )
+        interest, later = interest[begin:], later[begin:]
+        listed, known = np.isfinite(interest), np.isfinite(later) & np.isfinite(interest)
+        first = interest[listed.argmax(axis=0), np.arange(size)] if interest.size else np.full(size, np.nan)
+        opened = np.where(known.any(axis=0), np.where(known, later - interest, 0.0).sum(axis=0), np.nan)
+        return ContractDays(np.nansum(volume[begin:], axis=0), first, opened, quiet)
 
     def _by_day(self, key: str) -> NDArray[np.float32]:
         out = np.full((len(self.days), self.contracts["name"].size), np.nan, np.float32)
@@ -174,9 +210,25 @@ class TicketTable:
             return np.empty(0)
         return np.concatenate([day.columns[key] for day in self.days])
 
+    def take(self, key: str, rows: IntArray) -> NDArray[np.generic]:
+        """A column of some tickets, which come in ascending order, as it is held."""
+        if not self.days:
+            return np.empty(0)
+        ends = np.searchsorted(rows, self.begin)
+        parts = [
+            day.columns[key][rows[first:last] - begin]
+            for day, begin, first, last in zip(self.days, self.begin, ends, ends[1:], strict=False)
+        ]
+        return parts[0] if len(parts) == 1 else np.concatenate(parts)
+
     def among(self, names: BoolArray, sessions: int) -> BoolArray:
-        """Tickets of some names in the last `sessions` sessions, shape (tickets,)."""
-        return names[self.name] & (self.session > self.view.last - sessions)
+        """Tickets of some names in the last `sessions` sessions, shape (tickets,). Not to be changed."""
+        key = (sessions, names.tobytes())
+        kept = self._among
+        if kept[0] != key:
+            # Another request may ask for others meanwhile: each answers what it was asked.
+            kept = self._among = (key, names[self.name] & (self.session > self.view.last - sessions))
+        return kept[1]
 
     def values(self, key: str) -> FloatArray:
         """A number or condition (1 or 0) that the catalogue reads of tickets, in its unit; NaN where there is none. Not the parts
@@ -205,8 +257,10 @@ class TicketTable:
         )
 
     def column(self, node: Node, bars: BarLength = "day") -> Column:
-        """An expression for every ticket; `bars` is always of a day."""
+        """An expression for every ticket; `bars` is always of a day. What is held as it is asked for is not kept once more."""
         assert bars == "day"
+        if node.op == "series" and node.kind == "number" and node.settings[0] in _HELD:
+            return Column(self.raw(str(node.settings[0])).astype(np.float64))
         with self._lock:
             if node.key in self._columns:
                 self._columns.move_to_end(node.key)
@@ -223,9 +277,9 @@ class TicketTable:
         move."""
         edges = (shape.lower, shape.upper, shape.lower_open, shape.upper_open)
         return self.view.version.keep(
-            ("between", subject.key, edges, self.view.last, self.until),
+            ("between", subject.key, edges, self.view.last, self.until, len(self.days)),
             lambda: between(self.column(subject, bars).values, shape),
-            12,
+            10,
         )
 
     # -- how it is made ------------------------------------------------------------------------------------------------
@@ -281,7 +335,7 @@ class TicketTable:
         later = session < view.last
         if until is not None:
             return version.keep(("ticket time", session, until), lambda: read_ticket_day(view, session, until), 1)
-        return version.keep(("ticket day", session, later), lambda: read_ticket_day(view, session), MOST_SESSIONS + 1)
+        return version.share(("ticket day", session, later), lambda: read_ticket_day(view, session), MOST_SESSIONS + 1)
 
 
 def _newest(fills: dict[dt.date, int], last: dt.date) -> list[dt.date]:
@@ -302,9 +356,26 @@ def _size(column: Column) -> int:
     return int(column.values.nbytes + told + (0 if column.categories is None else column.categories.codes.nbytes))
 
 
+_EPOCH = dt.date(1970, 1, 1)
+
+
+def contract_of(contracts: Columns, place: int) -> Contract:
+    """A contract of a table or of one of its days."""
+    expiration = _EPOCH + dt.timedelta(days=int(contracts["expiration"][place]))
+    return Contract(float(contracts["strike"][place]), bool(contracts["is_call"][place]), expiration)
+
+
+def ticket_sessions(view: View) -> list[int]:
+    """Sessions whose tickets are held up to a view's, as indices of the frame, oldest first."""
+    return [view.session_on(day) for day in _newest(read_fill_counts(view.store), view.today)]
+
+
 def ticket_table(view: View, until: dt.datetime | None = None) -> TicketTable:
     """The table of a view, made once."""
-    return view.version.keep(("tickets", view.last, until), lambda: TicketTable(view, until), 2)
+    version = view.version
+    # Of an earlier time there are many: it is the work of whoever asks.
+    made = version.share if until is None else version.keep
+    return made(("tickets", view.last, until), lambda: TicketTable(view, until), 2)
 
 
 def asked_of(view: View, rows: slice | IntArray, session: int, until: dt.datetime | None = None) -> Asked | None:
@@ -374,7 +445,7 @@ def _told(tape: SessionTape) -> Columns:
         "ticket_kind": tickets.kind.astype(np.int8),
         "premium": tickets.premium.astype(np.float32),
         "contracts": tickets.contracts.astype(np.int32),
-        "fill_price": np.round(tickets.price, 4),
+        "fill_price": tickets.price.astype(np.float32),
         "strike": numbers(contracts["strike"])[key].astype(np.float32),
         "dte": (expiration - np.datetime64(tape.session, "D").astype(np.int64)).astype(np.int16),
         "out_of_the_money_pct": percent(tape.away).astype(np.float32),

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Hashable, Mapping
+from collections.abc import Callable, Hashable, Iterator, Mapping
+from concurrent.futures import Future, wait
 from dataclasses import dataclass
 from typing import TypeVar, cast
 
@@ -12,6 +13,7 @@ import numpy as np
 from sqlalchemy import Engine
 
 from flinch.core.arrays import FloatArray
+from flinch.core.interrupt import DeadlineReached, checkpoint
 from flinch.core.rules import (
     METRICS,
     Categories,
@@ -21,14 +23,26 @@ from flinch.core.rules import (
     evaluate,
     explain,
 )
-from flinch.core.rules.catalogue import BAR_KEYS
+from flinch.core.rules.catalogue import BAR_KEYS, PRINTS
 from flinch.core.rules.evaluate import TextArray, Value
+from flinch.errors import FlinchError
 from flinch.market.bars import Bars, load_bars
 from flinch.market.dictionary import BarLength
 from flinch.market.frame import MarketFrame
+from flinch.market.own_lines import SIDES, LineSeries, line_prices
 
 _KEPT_COLUMNS = 2_000
+_POLL = 0.05
 Kept = TypeVar("Kept")
+
+
+class BeingRead(FlinchError):
+    """What all need of a version is being made, and a request may wait no longer for it."""
+
+    status, kind, wait = 503, "being_read", 2
+
+    def __init__(self) -> None:
+        super().__init__("This is being read for the first time. Flinch asks again by itself until it is there.")
 
 
 @dataclass(frozen=True)
@@ -51,16 +65,15 @@ class Version:
     def __init__(self, frame: MarketFrame, engine: Engine | None = None) -> None:
         self.frame = frame
         self.last = frame.sessions.size - 1
-        self.panel = _daily_panel(frame)
+        self.panel = _daily_panel(frame, self._print_series, self._own_lines)
         self._engine = engine
         self._why = {m.key: dict(m.missing) for m in METRICS.values() if m.read}
-        self._bars: Mapping[int, Bars] | None = None
-        self._bars_lock = threading.Lock()
         self._columns: OrderedDict[tuple[str, str, int], Column] = OrderedDict()
         self._reasons: OrderedDict[tuple[str, int], dict[int, str]] = OrderedDict()
         self._lock = threading.Lock()
         self._kept: OrderedDict[tuple[Hashable, ...], object] = OrderedDict()
         self._making: dict[tuple[Hashable, ...], threading.Lock] = {}
+        self._coming: dict[tuple[Hashable, ...], Future[object]] = {}
 
     @property
     def engine(self) -> Engine:
@@ -71,23 +84,72 @@ class Version:
     # -- what is computed once ---------------------------------------------------------------------------------------------
 
     def keep(self, key: tuple[Hashable, ...], make: Callable[[], Kept], most: int) -> Kept:
-        """What was made under a key, or what is made now; of keys that begin alike the newest `most` are kept. Who asks for what
-        is being made waits for it."""
+        """What was made under a key, or what is made now, as one request's own work; of keys that begin alike the newest
+        `most` are kept. Who asks for what is being made waits for it."""
         with self._lock:
             lock = self._making.setdefault(key, threading.Lock())
-        with lock:
+        while not lock.acquire(timeout=_POLL):
+            checkpoint()
+        try:
             with self._lock:
                 if key in self._kept:
-                    self._kept.move_to_end(key)
-                    return cast(Kept, self._kept[key])
+                    return cast(Kept, self._taken(key))
             made = make()
             with self._lock:
-                self._kept[key] = made
-                alike = [other for other in self._kept if other[0] == key[0]]
-                for other in alike[: max(0, len(alike) - most)]:
-                    del self._kept[other]
+                self._put(key, made, most)
                 self._making = {other: held for other, held in self._making.items() if held.locked()}
             return made
+        finally:
+            lock.release()
+
+    def share(self, key: tuple[Hashable, ...], make: Callable[[], Kept], most: int) -> Kept:
+        """As `keep`, for what all requests need: a thread of its own makes it, so that it is there for the next one even if
+        whoever asked first gives up.
+
+        Raises BeingRead when that is because a request may take no longer.
+        """
+        with self._lock:
+            if key in self._kept:
+                return cast(Kept, self._taken(key))
+            coming = self._coming.get(key)
+            if coming is None:
+                coming = self._coming[key] = Future()
+                threading.Thread(target=self._make, args=(key, make, most, coming), daemon=True).start()
+        while not coming.done():
+            wait([coming], _POLL)
+            try:
+                checkpoint()
+            except DeadlineReached:
+                raise BeingRead from None
+        return cast(Kept, coming.result())
+
+    def has(self, kind: str) -> bool:
+        """Whether something under a key that begins so is kept."""
+        with self._lock:
+            return any(key[0] == kind for key in self._kept)
+
+    def _make(self, key: tuple[Hashable, ...], make: Callable[[], object], most: int, coming: Future[object]) -> None:
+        try:
+            made = make()
+        except BaseException as error:
+            with self._lock:
+                del self._coming[key]
+            coming.set_exception(error)
+        else:
+            with self._lock:
+                self._put(key, made, most)
+                del self._coming[key]
+            coming.set_result(made)
+
+    def _taken(self, key: tuple[Hashable, ...]) -> object:
+        self._kept.move_to_end(key)
+        return self._kept[key]
+
+    def _put(self, key: tuple[Hashable, ...], made: object, most: int) -> None:
+        self._kept[key] = made
+        alike = [other for other in self._kept if other[0] == key[0]]
+        for other in alike[: max(0, len(alike) - most)]:
+            del self._kept[other]
 
     # -- values --------------------------------------------------------------------------------------------------------
 
@@ -148,10 +210,23 @@ class Version:
 
     def bars(self, minutes: int) -> Bars:
         """Bars of 5, 15 or 60 minutes, read from the store when first asked for."""
-        with self._bars_lock:
-            if self._bars is None:
-                self._bars = load_bars(self.engine, self.frame.ids, self.frame.sessions)
-            return self._bars[minutes]
+        return self.share(("bars",), lambda: load_bars(self.engine, self.frame.ids, self.frame.sessions), 1)[minutes]
+
+    def _print_series(self) -> Mapping[str, FloatArray]:
+        """What follows from prints, made when something first asks for it; nothing is known of a version without a store."""
+        # They are read with a view of this version, so that module stands above this one.
+        from flinch.market.shelves import SERIES, print_series
+        from flinch.market.view import View
+
+        if self._engine is None:
+            nothing = np.full((1, self.frame.sessions.size), np.nan)
+            return dict.fromkeys(SERIES, nothing)
+        return self.share(("print series",), lambda: print_series(View(self)), 1)
+
+    def _own_lines(self, key: LineSeries) -> FloatArray:
+        lines = key.lines
+        kept = self.keep(("lines", str(key).partition("@")[2]), lambda: line_prices(self.frame, lines), 4)
+        return kept[key.side]
 
     def _intraday_panel(self, bars: Bars) -> Panel:
         series = {key: getattr(bars, key) for key in BAR_KEYS}
@@ -164,7 +239,36 @@ def _numbers(value: Value) -> FloatArray:
     return np.asarray(value, dtype=np.float64)
 
 
-def _daily_panel(frame: MarketFrame) -> Panel:
+class _Series(Mapping[str, FloatArray]):
+    """Series that are there, others that are made together when one of them is first read, and those of somebody's lines."""
+
+    def __init__(
+        self,
+        there: Mapping[str, FloatArray],
+        late: frozenset[str],
+        make: Callable[[], Mapping[str, FloatArray]],
+        lines: Callable[[LineSeries], FloatArray],
+    ) -> None:
+        self._there, self._late, self._make, self._lines = there, late, make, lines
+
+    def __getitem__(self, key: str) -> FloatArray:
+        if isinstance(key, LineSeries):
+            return self._lines(key)
+        return self._make()[key] if key in self._late else self._there[key]
+
+    def __iter__(self) -> Iterator[str]:
+        yield from self._there
+        yield from self._late
+
+    def __len__(self) -> int:
+        return len(self._there) + len(self._late)
+
+
+def _daily_panel(
+    frame: MarketFrame,
+    print_series: Callable[[], Mapping[str, FloatArray]],
+    own_lines: Callable[[LineSeries], FloatArray],
+) -> Panel:
     """The catalogue's series, and what a name is."""
     number = frame.sessions.astype(np.int64)
     listed = np.array([name.listed_on for name in frame.names], dtype="datetime64[D]").astype(np.int64)
@@ -178,13 +282,18 @@ def _daily_panel(frame: MarketFrame) -> Panel:
         "shares_outstanding": frame.shares_outstanding[:, None],
         "float_shares": frame.float_shares[:, None],
         "days_listed": np.where(age >= 0, age, np.nan),
+        # Nobody's: an owner's texts read series of their own.
+        **dict.fromkeys(SIDES, np.full((1, 1), np.nan)),
         "index_close": frame.close[index[:1]] if index.size else np.full((1, frame.sessions.size), np.nan),
     }
-    series = {m.key: fields[m.field] for m in METRICS.values() if m.read and m.kind == "number"}
+    read = {m.key: m for m in METRICS.values() if m.read and m.kind == "number"}
+    late = frozenset(key for key, metric in read.items() if metric.group == PRINTS)
+    there = {key: fields[metric.field] for key, metric in read.items() if key not in late}
     texts = {
         "symbol": np.array([name.symbol for name in frame.names]),
         "sector": np.array([name.sector for name in frame.names]),
         "kind": frame.kind,
     }
-    factors = {key: METRICS[key].factor for key in series if METRICS[key].factor != 1}
+    factors = {key: metric.factor for key, metric in read.items() if metric.factor != 1}
+    series = _Series(there, late, print_series, own_lines)
     return Panel(len(frame.names), frame.sessions.size, series, texts, factors)

@@ -248,6 +248,39 @@ STARTERS = [
         "price change_pct move spent repeats flow_ask_share call_ask_premium put_ask_premium net_lean net_shares_pct opening_share iv_change_1 days_to_earnings",
         "-repeats", "stock",
     ),
+    _starter(
+        "above-every-print", "Above every large print", "prints direction",
+        "Names whose price stands above every level of five million in twenty sessions: whoever bought there is in the money. Nobody says "
+        "whether a print was bought or sold, and a level below is no floor by itself. The page Off-exchange draws them; the Dossier tells "
+        "whether this name's shelves held.",
+        ["print_position_5m >= 1", "avg_dollar_volume_21 >= 5e6", "shelf_below_moves >= -2.5"],
+        "price change_pct move spent print_position_5m print_position_1m shelf_below_moves shelf_below_days print_share largest_burst_days rel_strength_21 days_to_earnings",
+        "shelf_below_days", "stock",
+    ),
+    _starter(
+        "below-every-print", "Below every large print", "prints direction",
+        "Names whose price stands below every level of five million in twenty sessions: whoever bought there is under water. They may "
+        "sell into a rise, or have sold and are done. Look for the nearest shelf above as a target and at the report that may have moved it.",
+        ["print_position_5m <= -1", "avg_dollar_volume_21 >= 5e6", "shelf_above_moves <= 2.5"],
+        "price change_pct move spent print_position_5m print_position_1m shelf_above_moves shelf_above_days print_share short_percent_float rel_strength_21 days_to_earnings",
+        "shelf_above_days", "stock",
+    ),
+    _starter(
+        "at-a-shelf", "At a heavy shelf", "prints levels",
+        "Names within half an expected move of a shelf where a fifth of a day's value or more changed hands. What happens there is worth "
+        "watching. Two thirds of such prices hold, and so do prices where nothing was printed: ask the record before betting on it.",
+        ["avg_dollar_volume_21 >= 5e6", "-0.5 <= shelf_below_moves <= 0", "shelf_below_days >= 0.2"],
+        "price change_pct move spent shelf_below shelf_below_moves shelf_below_days shelf_above_moves shelf_above_days shelf_held_share one_day_move_pct days_to_earnings",
+        "-shelf_below_days", "stock",
+    ),
+    _starter(
+        "much-printed", "Much printed today", "prints activity",
+        "Names of which twice as much as usual was printed away from the exchanges today, one burst alone a good part of a day's value. "
+        "Somebody moved a position. A report, an index change or a placement explains many of them, so look there first.",
+        ["print_ratio >= 2", "largest_burst >= 1e6", "print_share >= 5"],
+        "price change_pct move spent print_notional print_ratio print_share largest_burst largest_burst_days print_position_1m relative_volume days_to_earnings",
+        "-print_ratio", "stock",
+    ),
 ]  # fmt: skip
 
 

@@ -13,9 +13,10 @@ from sqlalchemy import Engine
 
 from flinch.jobs import Jobs
 from flinch.market import PLAIN_TABLES, Dictionary, MarketHolder, Table, View
+from flinch.market.own_lines import LineAt, line_series
 from flinch.screening.columns import TABLE_METRICS, Described
 from flinch.store.engine import DatabaseAway
-from flinch.store.owned.kept import OWN_METRICS
+from flinch.store.owned.kept import OWN_LINES, OWN_METRICS
 from flinch.store.owned.models import OwnMetric
 from flinch.store.owned.owners import owner_called
 from flinch.web.identity import who
@@ -31,6 +32,7 @@ __all__ = [
     "answer",
     "dictionary",
     "own_formulas",
+    "own_lines",
     "own_metrics",
     "owner",
     "reply",
@@ -50,6 +52,7 @@ class Services:
     jobs: Jobs
     owners: dict[str, int] = field(default_factory=dict)
     own_metrics: list[OwnMetric] = field(default_factory=list)
+    own_lines: dict[int, tuple[LineAt, ...]] = field(default_factory=dict)
 
 
 def services() -> Services:
@@ -88,13 +91,25 @@ def owner() -> int:
 
 
 def dictionary(table: Table = "names") -> Dictionary:
-    """What the request's texts on a table of things may use: the catalogue and the owner's own metrics."""
-    return with_own(own_formulas(), table)
+    """What the request's texts on a table of things may use: the catalogue and the owner's own metrics and lines."""
+    return with_own(own_formulas(), table, own_lines())
 
 
 def own_formulas() -> tuple[tuple[str, str], ...]:
     """Key and expression of the owner's own metrics."""
     return tuple((metric.key, metric.expression) for metric in _own())
+
+
+def own_lines() -> tuple[LineAt, ...]:
+    """The owner's lines; while the database is away, as they were when it was last there."""
+    running = services()
+    if "own_lines" not in g:
+        with suppress(DatabaseAway):
+            kept = OWN_LINES.all(running.owned, owner())
+            running.own_lines[owner()] = tuple(LineAt(line.symbol, line.price, line.since) for line in kept)
+        g.own_lines = running.own_lines.get(g.get("owner", 0), ())
+    lines: tuple[LineAt, ...] = g.own_lines
+    return lines
 
 
 def own_metrics(table: Table = "names") -> dict[str, Described]:
@@ -115,7 +130,9 @@ def _own() -> list[OwnMetric]:
 
 
 @lru_cache(maxsize=32)
-def with_own(formulas: tuple[tuple[str, str], ...], table: Table = "names") -> Dictionary:
-    """The catalogue and own metrics (key, expression); kept, so that a text is read once."""
+def with_own(
+    formulas: tuple[tuple[str, str], ...], table: Table = "names", lines: tuple[LineAt, ...] = ()
+) -> Dictionary:
+    """The catalogue, own metrics (key, expression) and lines; kept, so that a text is read once."""
     plain = PLAIN_TABLES[table]
-    return plain.extended(dict(formulas)) if formulas else plain
+    return plain.extended(dict(formulas), line_series(lines)) if formulas or lines else plain

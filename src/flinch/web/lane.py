@@ -12,7 +12,7 @@ from contextlib import ExitStack, contextmanager
 
 from flask import g, has_request_context, request
 
-from flinch.core.interrupt import Budget, stopped_by, within
+from flinch.core.interrupt import Budget, DeadlineReached, stopped_by, within
 from flinch.errors import FlinchError
 
 SECONDS = 12.0
@@ -20,17 +20,6 @@ SECONDS = 12.0
 SPENT_SECONDS = 2.0
 """How much computing one request may ask for, by estimate."""
 _POLL = 0.05
-
-
-class DeadlineReached(FlinchError):
-    """The request took longer than it may."""
-
-    status, kind = 503, "too_slow"
-
-    def __init__(self) -> None:
-        super().__init__(
-            f"This took longer than the {SECONDS:.0f} seconds that a request may take and was stopped. Ask for less."
-        )
 
 
 class CallerGone(FlinchError):
@@ -70,7 +59,7 @@ def give_up_when_late_or_alone() -> None:
     if not has_request_context():
         return
     if time.monotonic() > g.get("deadline", float("inf")):
-        raise DeadlineReached
+        raise DeadlineReached(SECONDS)
     gone = request.environ.get("waitress.client_disconnected")
     if gone is not None and gone():
         raise CallerGone

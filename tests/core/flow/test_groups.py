@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from flinch.core.flow import SIDES, group_tickets
+from flinch.core.flow import SIDES, group_tickets, place_of_highest
 
 ticket = st.tuples(
     st.integers(0, 3), st.booleans(), st.integers(0, 2), st.sampled_from([1.0, 2.5, 2.5, 70.0]), st.integers(1, 9)
@@ -32,3 +32,12 @@ def test_groups_are_those_of_a_plain_loop(tickets):
         bid, ask = (sum(t[4] for _, t in mine if SIDES[t[2]] == word) for word in ("bid", "ask"))
         share = found.ask_share[g]
         assert math.isnan(share) if bid + ask == 0 else share == ask / (bid + ask)
+
+
+@given(st.lists(st.tuples(st.integers(0, 4), st.integers(0, 3)), max_size=30))
+def test_the_highest_of_each_group_is_the_first_of_several_and_above_zero(rows):
+    group, values = np.array([g for g, _ in rows], np.int32), np.array([v for _, v in rows], np.float32)
+    found = place_of_highest(group, 5, values)
+    for g in range(5):
+        mine = [(value, -place) for place, (owner, value) in enumerate(rows) if owner == g and value > 0]
+        assert found[g] == (-max(mine)[1] if mine else -1)

@@ -26,12 +26,15 @@ def test_it_is_large_and_every_entry_explains_itself():
 def test_every_metric_has_a_value_for_most_names_it_applies_to(market: View):
     rare = {"after_hours_last", "after_hours_volume", "days_to_ex_dividend", "next_dividend", "next_dividend_pct",
             "gap_above_pct", "gap_below_pct", "dividend_growth", "iv_week", "earnings_reaction", "flip", "flip_distance",
-            "flip_distance_moves"}  # fmt: skip
+            "flip_distance_moves", "print_position_1m", "print_position_5m", "print_position_20m"}  # fmt: skip
     stocks = market.frame.kind == "stock"
     for metric in METRICS.values():
         if metric.kind == "text" or metric.key in rare or "week" in metric.key or "correlation" in metric.key:
             continue
         if metric.key in ("members_iv30", "month_elapsed", "month_length", "month_sessions_left"):
+            continue
+        if metric.group == "own lines":
+            assert np.isnan(market.metric(metric.key)).all(), "without an owner there are none"
             continue
         found = market.metric(metric.key)[stocks]
         assert np.isfinite(found).mean() > 0.7, metric.key

@@ -18,6 +18,16 @@ def test_a_bin_holds_its_lower_edge_and_the_outer_ones_what_lies_beyond(values):
     assert counts[BINS] == len(values) - known.size
 
 
+@pytest.mark.parametrize("scale", ["linear", "log"])
+def test_many_things_lie_in_the_bins_of_few(scale):
+    """Edges and what lies beyond them among them."""
+    values = np.append(np.arange(-3.0, 45.0, 0.5), [np.nan, np.inf, -np.inf, 2.0**36])
+    few = binned(values, (1.0, 37.0), scale)
+    values = np.concatenate([few.edges, values])
+    many = binned(np.tile(values, 600), (1.0, 37.0), scale)
+    assert np.array_equal(many.bins, np.tile(binned(values, (1.0, 37.0), scale).bins, 600))
+
+
 def test_on_a_logarithmic_scale_the_bins_are_even_in_ratio():
     found = binned(np.array([0.5, 1.0, 1.9, 2.0**36, 1e20]), (1.0, 2.0**36), "log")
     counts = found.counts(np.ones(5, bool))

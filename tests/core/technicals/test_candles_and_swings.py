@@ -54,6 +54,45 @@ def test_a_gap_stays_open_until_price_comes_back_to_it():
     assert above[7:] == pytest.approx([10.9, 9.5])
 
 
+def test_all_open_gaps_and_how_far_price_came_back_to_them():
+    #        gap up over 11 ↓   and over 14 ↓ which is filled      gap down under 12.9 ↓
+    high = np.array([11, 13, 14, 16.5, 15.2, 14.7, np.nan, 13.8, 12.5, 12.7])
+    low = np.array([10, 12, 13, 15.0, 14.6, 13.9, np.nan, 12.9, 12.1, 12.4])
+    gaps = t.open_gaps(high, low)
+    assert gaps.session.tolist() == [1, 8]
+    assert gaps.fill.tolist() == [11, 12.9]
+    assert gaps.reached.tolist() == [12, 12.7], "of the first all is open, of the second what lies above 12.7"
+    assert gaps.above.tolist() == [False, True]
+    assert t.open_gaps(high, low, window=9).session.tolist() == [1, 8]
+    assert t.open_gaps(high, low, window=8).session.tolist() == [8]
+
+
+walks = st.lists(st.one_of(st.none(), st.tuples(st.integers(80, 120), st.integers(0, 6))), min_size=1, max_size=40)
+
+
+@given(walks, st.integers(1, 45))
+def test_the_newest_open_gap_is_the_one_that_rules_know(walk, window):
+    low = np.array([np.nan if bar is None else bar[0] for bar in walk])
+    high = np.array([np.nan if bar is None else bar[0] + bar[1] for bar in walk])
+    gaps = t.open_gaps(high, low, window=window)
+    for above in (False, True):
+        rule = t.unfilled_gap(high[None], low[None], above=above, window=window)[0, -1]
+        mine = gaps.fill[gaps.above == above]
+        assert mine[-1] == rule if mine.size else np.isnan(rule)
+
+
+@given(walks, st.integers(1, 3))
+def test_the_last_turning_point_is_the_swing_that_rules_know(walk, side):
+    low = np.array([np.nan if bar is None else bar[0] for bar in walk])
+    for values, high in ((low, False), (-low, True)):
+        points = t.turning_points(values, side, high=high)
+        told = t.swing(values[None], side, high=high)[0]
+        assert values[points[-1]] == told[-1] if points.size else np.isnan(told[-1])
+        assert (points + side < values.size).all(), "what is not confirmed is no swing"
+        seen = {value for value in told if np.isfinite(value)}
+        assert seen == {values[point] for point in points}
+
+
 def test_a_swing_is_known_only_after_its_sessions_have_passed():
     high = one([1, 2, 5, 3, 2, 4, 3, 6, 2, 1])
     found = t.swing(high, 2, high=True)[0]

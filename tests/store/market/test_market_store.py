@@ -18,7 +18,7 @@ from flinch.feeds.publish import publish
 from flinch.feeds.simulated import SimulatedMarket
 from flinch.feeds.simulated.calendar import AS_OF
 from flinch.feeds.state import demo_market_loaded, half_made
-from flinch.market import MarketHolder, MarketNotReady, View
+from flinch.market import PLAIN, MarketHolder, MarketNotReady, View
 from flinch.market import frame as frames
 from flinch.market.frame import MarketFrame, load_frame
 from flinch.store.bulk import replace_rows
@@ -179,6 +179,7 @@ def test_a_new_version_is_swapped_in_whole_and_the_old_one_stays_as_it_was(engin
     holder = MarketHolder(engine)
     first = holder.current()
     assert holder.current() is first
+    first.column(PLAIN.read("print_notional").node)
     finish_load(engine)
     holder._checked = -1e9  # as after two seconds
     assert holder.current() is first, "what is held is served while the new version is read"
@@ -188,6 +189,10 @@ def test_a_new_version_is_swapped_in_whole_and_the_old_one_stays_as_it_was(engin
     assert second is not first
     assert second.frame.state.data_version == first.frame.state.data_version + 1
     assert isinstance(first, View)
+    while not second.version.has("print series") and time.monotonic() < deadline:
+        time.sleep(0.05)
+    assert second.version.has("print series"), "what had been made of the old one is made again before it is asked for"
+    assert not second.version.has("tickets"), "what nobody asked for is not"
 
 
 def test_a_version_is_read_whole_or_not_at_all(engine: Engine, monkeypatch: pytest.MonkeyPatch):

@@ -19,6 +19,9 @@ const ConflictDialog = later(() => import("./ConflictDialog").then((part) => par
 const Keys = later(() => import("./Keys").then((part) => part.Keys));
 const Lists = later(() => import("./Lists").then((part) => part.Lists));
 
+/** Pages whose Peek shows the focused name among what is looked at. */
+const WITH_FIGURE = ["/tape", "/off-exchange"];
+
 /** What stays around every page: top bar, Peek, tray, and the keys. */
 export function Frame() {
   const { subject, glance } = useSubject();
@@ -40,8 +43,8 @@ export function Frame() {
   const dossier = asOfDay(subject ? `/dossier/${subject.symbol}` : "/dossier", asOf);
 
   const onDossier = location.pathname.startsWith("/dossier/");
-  const onScreen = location.pathname === "/screen" || location.pathname === "/tape";
-  const looked = location.pathname === "/tape" && glance === null ? subject : null;
+  const onScreen = ["/screen", ...WITH_FIGURE].includes(location.pathname);
+  const looked = glance === null && WITH_FIGURE.includes(location.pathname) ? subject : null;
   // A Dossier says it all about its own name: the Peek is for another one.
   const peeked = glance ?? (onDossier ? null : (subject?.symbol ?? null));
   const showPeek = peekOpen && (peeked !== null || onScreen);
@@ -52,6 +55,7 @@ export function Frame() {
     s: () => navigate(there("/screen")),
     n: () => navigate(there("/lineup")),
     b: () => navigate(there("/tape")),
+    x: () => navigate(there("/off-exchange")),
     d: () => navigate(dossier),
     p: () => setPeekOpen(!peekOpen),
     m: toggleTheme,
@@ -83,6 +87,7 @@ export function Frame() {
             Dossier
           </NavLink>
           <NavLink to={there("/tape")}>Tape</NavLink>
+          <NavLink to={there("/off-exchange")}>Off-exchange</NavLink>
           <NavLink to={there("/handbook")}>Handbook</NavLink>
         </nav>
         <GoTo inputRef={search} />

@@ -9,6 +9,7 @@ const GROUPS: [string, [string, string][]][] = [
       ["n", "Lineup"],
       ["d", "Dossier of the focused name"],
       ["b", "Tape"],
+      ["x", "Off-exchange"],
       ["h", "Handbook; at a column or a rule its entry"],
       ["t", "put the focused name in the tray, or take it out"],
       ["u", "undo the last change of the tray"],
@@ -31,12 +32,15 @@ const GROUPS: [string, [string, string][]][] = [
     ],
   ],
   [
-    "On the Screen and the Tape",
+    "On the Screen, the Tape and Off-exchange",
     [
       ["o", "open a saved screen or a starter"],
       ["a", "add a rule"],
       ["e", "move to the rules; ↑ ↓ walk, Alt ↑ ↓ move one, Space switches it off, Enter edits it, Delete removes it"],
-      ["1 2 3 4", "table, gallery, map, evidence; on the Tape by name, tickets, contracts, through the day"],
+      [
+        "1 2 3 4",
+        "table, gallery, map, evidence; on the Tape by name, tickets, contracts, through the day, and 5 for the evidence; Off-exchange by name, the session’s prints",
+      ],
       ["c", "copy the symbols, separated by commas"],
     ],
   ],
@@ -50,7 +54,7 @@ const GROUPS: [string, [string, string][]][] = [
   [
     "On the Dossier",
     [
-      ["1 … 6", "overview, volatility, expected move, positioning, chain, tape"],
+      ["1 … 7", "overview, volatility, expected move, positioning, chain, tape, off-exchange"],
       ["← →", "in the chain: the expiration before, the next one; ↑ ↓ walk through the strikes"],
     ],
   ],

@@ -1,6 +1,6 @@
 """The tape: on which side options traded, which fills were one decision, and what such a decision points at."""
 
-from flinch.core.flow.groups import SIDES, Groups, group_tickets, highest
+from flinch.core.flow.groups import SIDES, Groups, group_tickets, highest, place_of_highest
 from flinch.core.flow.meaning import (
     CERTAIN,
     CONFIRMED,
@@ -54,6 +54,7 @@ __all__ = [
     "opening",
     "out_of_the_money",
     "package_lean",
+    "place_of_highest",
     "share_equivalent",
     "since",
     "size_rank",

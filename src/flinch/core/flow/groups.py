@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.compiled import njit
 
+Places = NDArray[np.integer[Any]]
 SIDES = ("bid", "mid", "ask")
 
 
@@ -26,7 +27,7 @@ class Groups(NamedTuple):
     @property
     def premium(self) -> FloatArray:
         """All premium, shape (groups,)."""
-        total: FloatArray = self.call.sum(axis=1) + self.put.sum(axis=1)
+        total: FloatArray = (self.call + self.put) @ np.ones(3)
         return total
 
     @property
@@ -39,7 +40,7 @@ class Groups(NamedTuple):
 
 
 def group_tickets(
-    group: IntArray,
+    group: Places,
     groups: int,
     is_call: BoolArray,
     side: NDArray[np.int8],
@@ -75,12 +76,28 @@ def group_tickets(
     return out
 
 
-def highest(group: IntArray, groups: int, values: NDArray[Any]) -> FloatArray:
+def highest(group: Places, groups: int, values: NDArray[Any]) -> FloatArray:
     """The highest of each group's values, which are not below zero; 0 for a group without one, shape (groups,)."""
     out = np.zeros(groups)
     columns = (group.astype(np.int64, copy=False), values.astype(np.float64))
     _highest(*[np.require(column, requirements=("C", "W")) for column in columns], out)  # type: ignore[call-arg]
     return out
+
+
+def place_of_highest(group: Places, groups: int, values: NDArray[Any]) -> IntArray:
+    """Where each group's highest value above zero stands, the first of several; -1 for a group without one, shape (groups,)."""
+    place = np.full(groups, -1)
+    columns = (group.astype(np.int64, copy=False), values.astype(np.float64, copy=False))
+    _place_of_highest(*[np.require(column, requirements=("C", "W")) for column in columns], place)  # type: ignore[call-arg]
+    return place
+
+
+@njit(cache=True, nogil=True)
+def _place_of_highest(group: Any, values: Any, place: Any) -> None:
+    for i in range(group.size):
+        before = place[group[i]]
+        if values[i] > (0.0 if before < 0 else values[before]):
+            place[group[i]] = i
 
 
 @njit(cache=True, nogil=True)

@@ -52,8 +52,22 @@ def binned(values: FloatArray, bounds: tuple[float, float], scale: Scale) -> Bin
     """
     low, high = bounds
     edges = np.geomspace(low, high, BINS + 1) if scale == "log" and low > 0 else np.linspace(low, high, BINS + 1)
+    if values.size >= _MANY:
+        found = np.empty(values.size, np.uint8)
+        _bin(np.require(values, np.float64, ["C", "W"]), edges, found)
+        return Binned(edges, found)
     bins = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, BINS - 1)
     return Binned(edges, np.where(np.isnan(values), BINS, bins).astype(np.uint8))
+
+
+@njit(cache=True, nogil=True)
+def _bin(values: Any, edges: Any, bins: Any) -> None:
+    for i in range(values.size):
+        below = 0
+        # All edges are compared side by side, which is faster than a search among so few.
+        for edge in range(1, edges.size - 1):
+            below += values[i] >= edges[edge]
+        bins[i] = below if values[i] == values[i] else edges.size - 1
 
 
 @njit(cache=True, nogil=True)

@@ -181,7 +181,7 @@ class _Run:
         if op == "constant":
             return float(node.settings[0])
         if op == "series":
-            values = self._series(str(node.settings[0]), start, end)
+            values = self._series(cast(str, node.settings[0]), start, end)
             return Truth(values > 0, values == 0) if node.kind == "condition" else values
         if op == "text":
             return self.panel.texts[str(node.settings[0])][self.rows]

@@ -77,7 +77,8 @@ class _Why:
     def ask(self, node: Node, session: int, rows: IntArray, out: dict[int, str]) -> None:
         """Answer for all `rows`, whose value of `node` at `session` is missing."""
         if node.op == "series":
-            reasons = self.why.get(str(node.settings[0]), {})
+            # Somebody's own series is called by the metric that it stands for.
+            reasons = self.why.get(str(node.settings[0]).partition("@")[0], {})
             for row in rows:
                 if self.listed_from[row] > session:
                     out[int(row)] = "not listed yet"

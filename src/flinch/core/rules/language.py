@@ -61,7 +61,8 @@ class Vocabulary:
     """The names that a text may use.
 
     `kinds` gives the kind of every series that is read from the market, `formulas` the text of every metric that is computed
-    from others, `elsewhere` why a known name cannot be used here, `momentary` the series that have one value and no history.
+    from others, `elsewhere` why a known name cannot be used here, `momentary` the series that have one value and no history,
+    `series` the user's own series that stand in the place of some.
     """
 
     def __init__(
@@ -70,8 +71,10 @@ class Vocabulary:
         formulas: Mapping[str, str],
         elsewhere: Mapping[str, str] | None = None,
         momentary: frozenset[str] = frozenset(),
+        series: Mapping[str, str] | None = None,
     ) -> None:
         self.momentary = momentary
+        self._series = dict(series or {})
         self._kinds = dict(kinds)
         self._formulas = dict(formulas)
         self._elsewhere = dict(elsewhere or {})
@@ -83,12 +86,16 @@ class Vocabulary:
         """All names of series, metrics and functions, in no order that matters."""
         return list(dict.fromkeys([*self._kinds, *self._formulas, *FUNCTIONS]))
 
-    def extended(self, formulas: Mapping[str, str]) -> Vocabulary:
-        """This vocabulary and the user's own metrics."""
+    def extended(self, formulas: Mapping[str, str], series: Mapping[str, str] | None = None) -> Vocabulary:
+        """This vocabulary and the user's own metrics and series."""
         mine = {name: text for name, text in formulas.items() if name not in self._kinds}
-        found = Vocabulary(self._kinds, self._formulas | mine, self._elsewhere, self.momentary)
-        # What does not use the user's metrics is the same tree in both.
-        found._metrics = {name: node for name, node in self._metrics.items() if name not in formulas}
+        found = Vocabulary(self._kinds, self._formulas | mine, self._elsewhere, self.momentary, series)
+        # What uses nothing of the user's is the same tree in both.
+        found._metrics = {
+            name: node
+            for name, node in self._metrics.items()
+            if name not in formulas and not (series and series_keys(node) & set(series))
+        }
         return found
 
     def read(self, text: str) -> Expression:
@@ -112,7 +119,7 @@ class Vocabulary:
             found = _Reader(self, self._formulas[name], (*asking, name)).expression().node
         elif found is None and name in self._kinds:
             kind = self._kinds[name]
-            found = make_node("text" if kind == "text" else "series", kind, settings=(name,))
+            found = make_node("text" if kind == "text" else "series", kind, settings=(self._series.get(name, name),))
         if found is not None:
             self._metrics[name] = found
         return found

@@ -6,8 +6,19 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from flinch.core.arrays import FloatArray
+from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.compiled import njit
+from flinch.core.rolling import lag
+
+
+class Gaps(NamedTuple):
+    """Gaps still open, oldest first, shape (gaps,): session in which each opened, the price at which it would be filled, how
+    far price has come back towards that, and whether it lies above the market."""
+
+    session: IntArray
+    fill: FloatArray
+    reached: FloatArray
+    above: BoolArray
 
 
 class Candles(NamedTuple):
@@ -114,3 +125,24 @@ def unfilled_gap(high: FloatArray, low: FloatArray, *, above: bool, window: int 
     out = np.empty(flat[0].shape)
     _last_gap(flat[0], flat[1], above, window, out)
     return out.reshape(shape)
+
+
+def open_gaps(high: FloatArray, low: FloatArray, *, window: int = 126) -> Gaps:
+    """All gaps of the last `window` sessions that are open at the last one, as `unfilled_gap` finds the newest of either side.
+
+    `high` and `low` have shape (sessions,); sessions without them open and fill none.
+    """
+    seen = np.isfinite(high) & np.isfinite(low)
+    since_low = np.minimum.accumulate(np.where(seen, low, np.inf)[::-1])[::-1]
+    since_high = np.maximum.accumulate(np.where(seen, high, -np.inf)[::-1])[::-1]
+    seen[: max(1, seen.size - window)] = False
+    parts = []
+    for above, fill, reached, is_open in (
+        (False, lag(high, 1), since_low, since_low > lag(high, 1)),
+        (True, lag(low, 1), since_high, since_high < lag(low, 1)),
+    ):
+        at = np.flatnonzero(seen & is_open)
+        parts.append((at, fill[at], reached[at], np.full(at.size, above)))
+    at, fill, reached, side = (np.concatenate(columns) for columns in zip(*parts, strict=True))
+    order = np.argsort(at, kind="stable")
+    return Gaps(at[order], fill[order], reached[order], side[order])

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from flinch.core.arrays import FloatArray
+from flinch.core.arrays import FloatArray, IntArray
 from flinch.core.compiled import njit
 
 
@@ -48,6 +48,13 @@ def swing(values: FloatArray, side: int, *, high: bool) -> FloatArray:
     never sooner. Shape (..., sessions); NaN before the first. A session with a missing neighbour is none.
     """
     return _swings(values, side, 1.0 if high else -1.0)[0]
+
+
+def turning_points(values: FloatArray, side: int, *, high: bool) -> IntArray:
+    """Sessions of all swing highs (or lows) that are confirmed at the last one, as `swing` tells the last of them; `values` has
+    shape (sessions,)."""
+    place = _swings(values, side, 1.0 if high else -1.0)[1]
+    return np.unique(place[place >= 0]).astype(np.int64)
 
 
 def fib_extension(high: FloatArray, low: FloatArray, side: int, ratio: float) -> FloatArray:

@@ -127,7 +127,7 @@ def moves(view: View, symbol: str) -> MovesView:
             sessions=view.sessions[shown],
             **{key: prices[shown].tolist() for key, prices in bars},
         ),
-        fans=[*_fans(view, row, "month"), *_fans(view, row, "week"), *_ahead(view, row)],
+        fans=[*cycle_fans(view, row, "month"), *cycle_fans(view, row, "week"), *fans_ahead(view, row)],
         places=[_place(view, row, period) for period in ("week", "month")],
         out_of_the_week=bool(view.metric("outside_week_inside_month")[row] == 1),
         intraday=_intraday(view, row),
@@ -156,7 +156,8 @@ def _band(view: View, row: int, period: str, place: int) -> tuple[float, float]:
     return float(band.anchor[row, place]), float(band.half_width[row, place])
 
 
-def _fans(view: View, row: int, period: str) -> list[Fan]:
+def cycle_fans(view: View, row: int, period: str) -> list[Fan]:
+    """Fans of the cycles that touch the sessions shown, oldest first."""
     calendar, so_far = view.calendar, view.end
     out = []
     for start, end in _spans(view, period):
@@ -190,7 +191,7 @@ def market_date(calendar: np.ndarray, place: int) -> dt.date:
     return dt.date.fromisoformat(str(calendar[place]))
 
 
-def _ahead(view: View, row: int) -> list[Fan]:
+def fans_ahead(view: View, row: int) -> list[Fan]:
     """The next two expirations beyond the current week, from the newest close."""
     calendar, so_far = view.calendar, view.end
     price = view.price(row)

@@ -3,10 +3,24 @@ from __future__ import annotations
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from flinch.features.dossier import chain, chain_export, moves, positioning, service, tape, volatility
+from flinch.features.dossier import (
+    chain,
+    chain_export,
+    facts,
+    moves,
+    positioning,
+    price,
+    prints,
+    service,
+    tape,
+    volatility,
+)
 from flinch.features.dossier.chain import ChainView
+from flinch.features.dossier.facts import FactsView
 from flinch.features.dossier.moves import MovesView
 from flinch.features.dossier.positioning_schemas import PositioningQuery, PositioningView
+from flinch.features.dossier.price_schemas import PriceQuery, PriceView
+from flinch.features.dossier.prints import PrintsQuery, PrintsView
 from flinch.features.dossier.schemas import (
     ChainExportQuery,
     ChainQuery,
@@ -58,6 +72,24 @@ def read_positioning(path: DossierPath, query: PositioningQuery) -> Response:
 def read_chain(path: DossierPath, query: ChainQuery) -> Response:
     """One expiration's option chain."""
     return reply(chain.chain(view(query.as_of), path.symbol, query.expiration))
+
+
+@blueprint.get("/facts/<path:symbol>", responses={200: FactsView, 404: Problem, 422: Problem})
+def read_facts(path: DossierPath, query: AsOfQuery) -> Response:
+    """What one name is, reported, pays and is expected to earn, each with the day it became known."""
+    return reply(facts.facts(view(query.as_of), path.symbol))
+
+
+@blueprint.get("/price/<path:symbol>", responses={200: PriceView, 404: Problem, 422: Problem})
+def read_price(path: DossierPath, query: PriceQuery) -> Response:
+    """One name's bars of any length and the layers asked for."""
+    return reply(price.price(view(query.as_of), dictionary(), own_metrics(), path.symbol, query))
+
+
+@blueprint.get("/prints/<path:symbol>", responses={200: PrintsView, 404: Problem, 422: Problem})
+def read_prints(path: DossierPath, query: PrintsQuery) -> Response:
+    """One name's off-exchange prints: shelves, their tests, the record beside chance, bursts."""
+    return reply(prints.prints(view(query.as_of), path.symbol, query))
 
 
 @blueprint.get("/tape/<path:symbol>", responses={200: TapeView, 404: Problem, 422: Problem})

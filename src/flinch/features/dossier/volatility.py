@@ -131,7 +131,7 @@ def volatility(view: View, symbol: str, estimator: Estimator, window: int) -> Vo
     """Everything about one name's volatility; raises UnknownName."""
     row = view.row(symbol)
     expiries = view.expirations(row)
-    reports = _past_reports(view, row)
+    reports = past_reports(view, row)
     known = [r for r in reports if r.priced is not None and r.moved is not None]
     return VolatilityView(
         symbol=view.name(row).symbol,
@@ -256,8 +256,8 @@ def _cone(view: View, row: int, estimator: Estimator) -> Cone:
     )
 
 
-def _past_reports(view: View, row: int) -> list[PastReport]:
-    """Newest first."""
+def past_reports(view: View, row: int) -> list[PastReport]:
+    """Reports that price has reacted to, with what was priced and what came, newest first."""
     over = [
         (report, reaction)
         for report in view.reports(row)

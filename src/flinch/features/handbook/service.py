@@ -56,7 +56,7 @@ def handbook(dictionary: Dictionary, own: Iterable[Row]) -> Handbook:
 
 def _entry(metric: Metric, vocabulary: Vocabulary, intraday: bool) -> MetricEntry:
     node = vocabulary.read(metric.key).node
-    needs = sorted(series_keys(node))
+    needs = _needs(node)
     sources = list(dict.fromkeys((TICKETS if key in vocabulary.momentary else METRICS)[key].source for key in needs))
     if metric.source and metric.source not in sources:
         sources.append(metric.source)
@@ -82,7 +82,7 @@ def _entry(metric: Metric, vocabulary: Vocabulary, intraday: bool) -> MetricEntr
 def _own_entry(dictionary: Dictionary, row: Row) -> MetricEntry:
     try:
         node = dictionary.daily.read(row.key).node
-        needs, sessions = sorted(series_keys(node)), _sessions(node)
+        needs, sessions = _needs(node), _sessions(node)
     except RuleError:
         needs, sessions = [], None
     return MetricEntry(
@@ -102,6 +102,11 @@ def _own_entry(dictionary: Dictionary, row: Row) -> MetricEntry:
         intraday=False,
         own=row.id,
     )
+
+
+def _needs(node: Node) -> list[str]:
+    """Read metrics that an expression is made of; a series of one's own is called by the metric that it stands for."""
+    return sorted({key.partition("@")[0] for key in series_keys(node)})
 
 
 def _sessions(node: Node) -> int | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import itertools
 from collections.abc import Callable
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
@@ -33,9 +33,10 @@ from flinch.core.evidence.words import Verdict
 from flinch.core.interrupt import checkpoint, in_threads
 from flinch.core.rules import RuleError, evaluate, percent
 from flinch.jobs import Handle, Work
-from flinch.market import Dictionary, MarketHolder, View
+from flinch.market import Dictionary, MarketHolder, Table, View
+from flinch.market.own_lines import LineAt
 from flinch.screening.body import StackBody, Text
-from flinch.screening.history import through_history
+from flinch.screening.history import through_history, through_tape
 from flinch.web import with_own
 
 # Sessions ahead, and the volatility that prices a move so far.
@@ -58,8 +59,12 @@ class TargetAsked(BaseModel):
 class EvidenceRequest(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     stack: StackBody
+    table: Table = Field("names", description="What the rules are on")
     fresh: bool = Field(False, description="Count a name only on the first session of each stretch in which it holds")
-    side: Text = Field("up", description="The side of the bet: up, down, or an expression whose sign says it")
+    side: Text = Field(
+        "up",
+        description="The side of the bet: up, down, an expression whose sign says it, or for tickets lean, that of those left",
+    )
     entry: Literal["close", "open"] = Field(
         "close",
         description="Outcomes count from that close, or from the next open, since a close cannot be traded once known",
@@ -145,6 +150,8 @@ class EvidenceJob(BaseModel):
 
 
 KIND = "evidence"
+LEAN = "lean"
+"""The side of a bet on tickets: up where more premium of those left leans up."""
 
 
 def evidence_work(holder: MarketHolder, owned: Engine) -> Work:
@@ -153,39 +160,60 @@ def evidence_work(holder: MarketHolder, owned: Engine) -> Work:
     def work(handle: Handle) -> str:
         assert handle.owner is not None
         request = EvidenceRequest.model_validate(handle.asked["request"])
-        words = with_own(tuple((key, expression) for key, expression in handle.asked["own"]))
-        return evidence(holder.current(), owned, handle.owner, words, request, handle.tell).model_dump_json()
+        own = tuple((key, expression) for key, expression in handle.asked["own"])
+        lines = tuple(LineAt(symbol, price, dt.date.fromisoformat(day)) for symbol, price, day in handle.asked["lines"])
+        asker = Asker(owned, handle.owner, with_own(own, request.table, lines), with_own(own, "names", lines))
+        return evidence(holder.current(), asker, request, handle.tell).model_dump_json()
 
     return work
 
 
-def asked_for(view: View, own: tuple[tuple[str, str], ...], request: EvidenceRequest) -> dict[str, Any]:
-    """What is kept of a job of this kind: on which version it was asked for, and with which metrics of the owner's."""
+def asked_for(
+    view: View, own: tuple[tuple[str, str], ...], lines: tuple[LineAt, ...], request: EvidenceRequest
+) -> dict[str, Any]:
+    """What is kept of a job of this kind: on which version it was asked for, and with which metrics and lines of the owner's."""
     return {
         "request": request.model_dump(mode="json"),
         "version": view.data_version,
         "own": [list(pair) for pair in own],
+        "lines": [[line.symbol, line.price, str(line.since)] for line in lines],
     }
+
+
+class Asker(NamedTuple):
+    """Who asks: where what they own lies, who they are, and what their texts may use: of the things that the rules are on, and of
+    names."""
+
+    owned: Engine
+    owner: int
+    things: Dictionary
+    names: Dictionary
 
 
 def evidence(
     view: View,
-    engine: Engine,
-    owner: int,
-    dictionary: Dictionary,
+    asker: Asker,
     request: EvidenceRequest,
     tell: Callable[[float, str], None] = lambda share, stage: None,
 ) -> Evidence:
     """Evidence as of the newest session; `tell` gets the share that is done, and at what. Raises RuleError, NoSuchGroup."""
-    tell(0.05, "following the rules through every session")
-    followed_rules = through_history(view, engine, owner, dictionary, request.stack)
-    fired = followed_rules.met
+    stage = "following the rules through every session"
+    tell(0.05, stage)
+    asked = (view, asker.owned, asker.owner, asker.things, request.stack)
+    followed_rules = (
+        through_tape(*asked, lambda share: tell(0.05 + 0.35 * share, stage))
+        if request.table == "tickets"
+        else through_history(*asked)
+    )
+    fired, looked = followed_rules.met, followed_rules.looked
     if request.fresh:
         before = np.zeros_like(fired)
         before[:, 1:] = fired[:, :-1]
         fired = fired & ~before
     frame = view.frame
-    side = _side(view, dictionary, request.side)
+    leaning = request.side.strip() == LEAN and followed_rules.lean is not None
+    side = followed_rules.lean if leaning else _side(view, asker.names, request.side)
+    assert side is not None
     sideless = int((fired & ~(np.isfinite(side) & (side != 0))).sum())
     fired = fired & np.isfinite(side) & (side != 0)
 
@@ -211,16 +239,16 @@ def evidence(
     by_day = fired.sum(axis=0)
     days, cases = int((by_day > 0).sum()), int(by_day.sum())
     return Evidence(
-        sessions=view.sessions,
-        fired=by_day.tolist(),
-        eligible=followed_rules.eligible.sum(axis=0).tolist(),
+        sessions=view.sessions[looked],
+        fired=by_day[looked].tolist(),
+        eligible=followed_rules.eligible.sum(axis=0)[looked].tolist(),
         names=int(fired.any(axis=1).sum()),
         cases=cases,
         days=days,
         least_days=LEAST_DAYS,
         side=request.side.strip(),
         sideless=sideless,
-        sentence=sentence(studies, days, cases, frame.sessions.size, side=request.side.strip()),
+        sentence=sentence(studies, days, cases, looked.stop - looked.start, side=request.side.strip()),
         followed=[
             Followed(
                 horizon=s.horizon,

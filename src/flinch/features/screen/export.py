@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from urllib.parse import quote
-
 import numpy as np
 from flask import Response
 from sqlalchemy import Engine
@@ -13,13 +11,14 @@ from flinch.core.gamma import DEFAULT_RULE, RULE_WORDS
 from flinch.core.rules import series_keys
 from flinch.core.rules.catalogue import SIGNED
 from flinch.features.screen.schemas import ExportRequest
-from flinch.feeds.export import MIME, Cell, Heading, Sheet, write_sheet
+from flinch.feeds.export import Cell, Heading, Sheet
 from flinch.market import Dictionary, View
 from flinch.screening.columns import Described, NamedColumn, read_columns
 from flinch.screening.groups import universe
 from flinch.screening.notes import RULE_HEADINGS, rule_rows
 from flinch.screening.order import ordered
 from flinch.screening.run import Ran, run_stack
+from flinch.web.files import sheet_file
 
 
 def as_file(
@@ -46,11 +45,7 @@ def as_file(
     if any(node is not None and series_keys(node) & SIGNED for node in used):
         notes.append(("sign of exposure", f"assumed, not measured: {RULE_WORDS[DEFAULT_RULE]}"))
     sheet = Sheet(request.name, headings, table, notes, rule_rows(ran), RULE_HEADINGS)
-    name = f"{request.name.strip() or 'screen'} {view.today}.{request.format}"
-    disposition = f"attachment; filename=\"screen.{request.format}\"; filename*=UTF-8''{quote(name, safe='')}"
-    return Response(
-        write_sheet(sheet, request.format), mimetype=MIME[request.format], headers={"Content-Disposition": disposition}
-    )
+    return sheet_file(sheet, "screen", view.today, request.format)
 
 
 def _cell(column: NamedColumn, row: int) -> Cell:

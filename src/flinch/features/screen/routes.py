@@ -39,6 +39,7 @@ from flinch.web import (
     UserError,
     dictionary,
     own_formulas,
+    own_lines,
     own_metrics,
     owner,
     reply,
@@ -72,7 +73,7 @@ def read_rows(body: RowsRequest) -> Response:
 @blueprint.post("/screen/evidence", responses={200: EvidenceJob, 422: Problem})
 def ask_evidence(body: EvidenceRequest) -> Response:
     """How often a stack fired before, what followed, and the base rates of the same: there at once when it takes no second."""
-    asked = asked_for(view(), own_formulas(), body)
+    asked = asked_for(view(), own_formulas(), own_lines(), body)
     return _evidence(services().jobs.submit(KIND, asked, owner=owner()))
 
 

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from urllib.parse import quote
-
 from flask import Response
 
 from flinch.clock import wall
 from flinch.features.tape.schemas import TapeExport
 from flinch.features.tape.service import contract_row, contract_table, name_row, name_table, ticket_lines
 from flinch.features.tape.survivors import Survivors
-from flinch.feeds.export import MIME, Cell, Heading, Sheet, write_sheet
+from flinch.feeds.export import Cell, Heading, Sheet
 from flinch.screening.notes import RULE_HEADINGS, rule_rows
+from flinch.web.files import sheet_file
 
 MOST_EXPORTED = 20_000
 
@@ -35,11 +34,7 @@ def as_file(found: Survivors, request: TapeExport) -> Response:
         ("written", f"{wall():%Y-%m-%d %H:%M} UTC"),
     ]
     sheet = Sheet(request.name, headings, rows, notes, rule_rows(found.ran), RULE_HEADINGS)
-    name = f"{request.name.strip() or 'tape'} {view.today}.{request.format}"
-    disposition = f"attachment; filename=\"tape.{request.format}\"; filename*=UTF-8''{quote(name, safe='')}"
-    return Response(
-        write_sheet(sheet, request.format), mimetype=MIME[request.format], headers={"Content-Disposition": disposition}
-    )
+    return sheet_file(sheet, "tape", view.today, request.format)
 
 
 _Table = tuple[list[Heading], list[list[Cell]], int]

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from flinch.core.arrays import FloatArray, IntArray
 from flinch.core.calendar import EXCHANGE_ZONE, OPEN
-from flinch.core.flow import KINDS, OPENING, SIDES, Groups, group_tickets, highest, unusual
+from flinch.core.flow import KINDS, OPENING, SIDES, Groups, group_tickets, highest, place_of_highest, unusual
 from flinch.core.gamma import SMALL_BASE
 from flinch.core.rules import percent
 from flinch.features.tape.schemas import (
@@ -29,10 +29,10 @@ from flinch.features.tape.schemas import (
     TicketLine,
 )
 from flinch.features.tape.survivors import QUARTER_MINUTES, QUARTERS, Survivors, moment_of, quarter_of
-from flinch.features.tape.words import contract_of, package_words, roll_words
+from flinch.features.tape.words import package_words, roll_words
 from flinch.market import View
 from flinch.market.bars import load_day_minutes
-from flinch.market.tickets import asked_of
+from flinch.market.tickets import asked_of, contract_of
 from flinch.screening.columns import Described
 from flinch.screening.report import rule_reports
 from flinch.store.market.tape import read_venues
@@ -64,7 +64,7 @@ def look(found: Survivors, own: dict[str, Described], request: TapeRequest) -> T
         universe=int(found.ran.universe.sum()),
         survivors=found.rows.size,
         shown=found.shown.size,
-        premium=float(table.raw("premium")[found.shown].astype(np.float64).sum()) if table.size else 0.0,
+        premium=float(table.take("premium", found.shown).astype(np.float64).sum()) if table.size else 0.0,
         rules=rule_reports(own, found.ran, request.aim, found.bins_of),
         doubts=[f"{number:,} {WORDS[key]}" for key, number in doubts.items() if number],
         left_out=sum(day.doubts.left_out for day in days),
@@ -73,15 +73,15 @@ def look(found: Survivors, own: dict[str, Described], request: TapeRequest) -> T
     )
 
 
-def _grouped(found: Survivors, group: IntArray, groups: int, rows: IntArray | None = None) -> Groups:
+def _grouped(found: Survivors, group: NDArray[np.integer[Any]], groups: int, rows: IntArray | None = None) -> Groups:
     table, rows = found.table, found.shown if rows is None else rows
     return group_tickets(
         group,
         groups,
-        table.raw("is_call")[rows].astype(np.bool_),
-        table.raw("side")[rows].astype(np.int8),
-        table.raw("premium")[rows].astype(np.float64),
-        table.raw("contracts")[rows].astype(np.int64),
+        table.take("is_call", rows).astype(np.bool_),
+        table.take("side", rows).astype(np.int8),
+        table.take("premium", rows).astype(np.float64),
+        table.take("contracts", rows).astype(np.int64),
     )
 
 
@@ -91,10 +91,13 @@ def _ordered(rows: IntArray, keys: FloatArray, sort: str) -> IntArray:
     return rows[order]
 
 
-def _symbols(view: View, names: IntArray) -> list[str]:
+def _symbols(view: View, names: NDArray[np.integer[Any]]) -> list[str]:
     """Symbols in the order in which their names first come."""
-    firsts = names[np.sort(np.unique(names, return_index=True)[1])]
-    return [view.name(row).symbol for row in firsts[:MOST_SYMBOLS].tolist()]
+    place = np.full(len(view.frame.names), names.size)
+    # Of what is written to one place several times the last stays.
+    place[names[::-1]] = np.arange(names.size)[::-1]
+    there = np.flatnonzero(place < names.size)
+    return [view.name(row).symbol for row in there[np.argsort(place[there])][:MOST_SYMBOLS].tolist()]
 
 
 # -- by name -----------------------------------------------------------------------------------------------------------
@@ -104,18 +107,19 @@ def name_table(found: Survivors, sort: str, least: int) -> tuple[IntArray, dict[
     """Names with surviving tickets in order, what is told of them (by row of the frame), and their groups."""
     view, table, rows = found.table.view, found.table, found.shown
     size = len(view.frame.names)
-    groups = _grouped(found, table.name[rows], size)
+    name = table.name[rows]
+    groups = _grouped(found, name, size)
     premium, net = groups.premium, groups.call[:, 2] - groups.call[:, 0] - groups.put[:, 2] + groups.put[:, 0]
     contract = table.contract[rows]
-    paid = table.raw("premium")[rows].astype(np.float64)
-    of_contract: FloatArray = np.bincount(contract, paid, table.contracts["name"].size).astype(np.float64)
-    strongest, strongest_premium = _most(of_contract, table.contracts["name"].astype(np.int64), size)
-    key = 3 * contract + table.raw("side")[rows].astype(np.int64)
+    paid, owner = table.take("premium", rows), table.contracts["name"].astype(np.int64)
+    of_contract: FloatArray = np.bincount(contract, paid, owner.size).astype(np.float64)
+    strongest = place_of_highest(owner, size, of_contract)
+    key = 3 * contract + table.take("side", rows).astype(np.int64)
     repeats = np.bincount(key, minlength=3 * of_contract.size)
     used = np.flatnonzero(repeats)
-    repeated = highest(table.contracts["name"].astype(np.int64)[used // 3], size, repeats[used])
-    firsts = highest(table.name[rows], size, table.raw("first_in")[rows])
-    ever = highest(table.name[rows], size, table.raw("first_ever")[rows])
+    repeated = highest(owner[used // 3], size, repeats[used])
+    firsts = highest(name, size, table.take("first_in", rows))
+    ever = highest(name, size, table.take("first_ever", rows))
     gone = np.full(size, np.nan)
     there = groups.largest >= 0
     gone[there] = table.since(rows[groups.largest[there]])
@@ -123,7 +127,7 @@ def name_table(found: Survivors, sort: str, least: int) -> tuple[IntArray, dict[
         "premium": premium,
         "tickets": groups.tickets.astype(np.float64),
         "net": net,
-        "strongest": strongest_premium,
+        "strongest": np.where(strongest >= 0, of_contract[strongest], 0.0) if owner.size else np.zeros(size),
         "strongest_contract": strongest.astype(np.float64),
         "repeated": repeated,
         "first_in": firsts,
@@ -134,15 +138,6 @@ def name_table(found: Survivors, sort: str, least: int) -> tuple[IntArray, dict[
     wanted = np.flatnonzero(groups.tickets >= least)
     keys = told.get(sort.removeprefix("-"), premium)[wanted]
     return _ordered(wanted, keys, sort), told, groups
-
-
-def _most(values: FloatArray, group: IntArray, groups: int) -> tuple[IntArray, FloatArray]:
-    """Of each group the place of its largest value, -1 without one, and that value."""
-    used = np.flatnonzero(values > 0)
-    place = np.full(groups, -1)
-    order = used[np.argsort(values[used], kind="stable")]
-    place[group[order]] = order
-    return place, np.where(place >= 0, values[np.maximum(place, 0)] if values.size else 0.0, 0.0)
 
 
 def _names(found: Survivors, request: TapeRequest) -> dict[str, Any]:
@@ -246,21 +241,12 @@ def contract_table(found: Survivors, sort: str) -> tuple[IntArray, dict[str, Flo
     table, rows = found.table, found.shown
     size = table.contracts["name"].size
     groups = _grouped(found, table.contract[rows], size)
-    volume, interest, later = (table.contract_days(key) for key in ("volume", "open_interest", "next_open_interest"))
-    begin = _first_shown(found)
-    before = volume[:begin] > 0
-    quiet = (
-        np.where(before.any(axis=0), 1 + np.argmax(before[::-1], axis=0), np.nan) if begin else np.full(size, np.nan)
-    )
     told = {
         "premium": groups.premium,
         "tickets": groups.tickets.astype(np.float64),
-        "contracts": groups.contracts.sum(axis=1).astype(np.float64),
-        "volume": np.nansum(volume[begin:], axis=0),
-        "open_interest": _first_known(interest[begin:]),
-        "opened": _opened(interest[begin:], later[begin:]),
+        "contracts": (groups.contracts @ np.ones(3)),
         "ask_share": groups.ask_share,
-        "quiet": quiet,
+        **table.over(_first_shown(found))._asdict(),
     }
     wanted = np.flatnonzero(groups.tickets)
     key = told.get(sort.removeprefix("-"), told["premium"])[wanted]
@@ -273,22 +259,6 @@ def _first_shown(found: Survivors) -> int:
     """Which day of the table is the first that is looked at."""
     first = found.table.view.last - found.sessions + 1
     return sum(day.session < first for day in found.table.days)
-
-
-def _first_known(values: NDArray[np.float32]) -> FloatArray:
-    """The first of each column that is known, NaN where none is."""
-    known = np.isfinite(values)
-    place = known.argmax(axis=0) if values.size else np.zeros(values.shape[1], np.int64)
-    first: FloatArray = np.where(
-        known.any(axis=0), values[place, np.arange(values.shape[1])] if values.size else np.nan, np.nan
-    )
-    return first
-
-
-def _opened(interest: NDArray[np.float32], later: NDArray[np.float32]) -> FloatArray:
-    """What open interest rose by over the days whose next morning is known; NaN without one."""
-    known = np.isfinite(later) & np.isfinite(interest)
-    return np.where(known.any(axis=0), np.where(known, later - interest, 0.0).sum(axis=0), np.nan)
 
 
 def _contracts(found: Survivors, request: TapeRequest) -> dict[str, Any]:

@@ -2,19 +2,9 @@
 
 from __future__ import annotations
 
-import datetime as dt
-
 from flinch.core.flow import FORMS
-from flinch.market.tickets import Columns, TicketDay
+from flinch.market.tickets import TicketDay, contract_of
 from flinch.tape import Contract, leg_words, rolled_words
-
-_EPOCH = dt.date(1970, 1, 1)
-
-
-def contract_of(contracts: Columns, place: int) -> Contract:
-    """A contract of a table or of one of its days."""
-    expiration = _EPOCH + dt.timedelta(days=int(contracts["expiration"][place]))
-    return Contract(float(contracts["strike"][place]), bool(contracts["is_call"][place]), expiration)
 
 
 def _contract(day: TicketDay, ticket: int) -> Contract:

@@ -37,6 +37,14 @@ def sessions_after(count: int) -> DateArray:
     return sessions[start : start + count]
 
 
+def since_open(at: dt.time | dt.datetime) -> int:
+    """Milliseconds from the open to a time of the exchange, or to a moment of its session."""
+    time = at.astimezone(EXCHANGE_ZONE).time() if isinstance(at, dt.datetime) else at
+    return (dt.datetime.combine(dt.date.min, time) - dt.datetime.combine(dt.date.min, OPEN)) // dt.timedelta(
+        milliseconds=1
+    )
+
+
 def session_opens(sessions: DateArray) -> NDArray[np.datetime64]:
     """The instant in UTC at which each session opens, to the minute."""
     opens = [dt.datetime.combine(day, OPEN, EXCHANGE_ZONE).astimezone(dt.UTC) for day in sessions.astype(object)]

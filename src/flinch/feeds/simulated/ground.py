@@ -7,11 +7,11 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from flinch.feeds.simulated.calendar import DateArray
+from flinch.feeds.simulated.calendar import SESSIONS, DateArray
 from flinch.feeds.simulated.earnings import EarningsCalendar
 from flinch.feeds.simulated.names import Listing
 from flinch.feeds.simulated.paths import Paths
-from flinch.feeds.simulated.storylines import Storyline
+from flinch.feeds.simulated.storylines import PlantedTrade, Storyline
 from flinch.feeds.simulated.surfaces import Smile
 
 Floats = NDArray[np.float64]
@@ -33,3 +33,14 @@ class Ground(NamedTuple):
     carry: Floats  # what the forward grows less than money, by name
     multiplier: Floats  # shares or index units a contract, by name
     halted: NDArray[np.bool_]  # stopped trading in the newest session, by name
+
+
+def trades_of(ground: Ground, session: int) -> list[tuple[int, PlantedTrade]]:
+    """What is planted on the tape of a session, each with the row of its name."""
+    return [
+        (row, trade)
+        for row, name in enumerate(ground.names)
+        if name.symbol in ground.planted
+        for trade in ground.planted[name.symbol].trades
+        if SESSIONS + trade.session == session
+    ]

@@ -19,9 +19,9 @@ from flinch.core.gamma import Positions, StrikeRows, summarise_positions
 from flinch.core.moves import cycle_ends, cycles
 from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray
 from flinch.feeds.simulated.flow import DECISION_CONTRACTS, Stocks, Traded, session_flow
-from flinch.feeds.simulated.ground import Ground
+from flinch.feeds.simulated.ground import Ground, trades_of
 from flinch.feeds.simulated.names import SIZES, Listing
-from flinch.feeds.simulated.storylines import Storyline
+from flinch.feeds.simulated.storylines import PlantedInterest, PlantedTrade, Storyline
 from flinch.feeds.simulated.volatility import Priced, vols_at
 
 Floats = NDArray[np.float64]
@@ -263,10 +263,12 @@ def make_open_interest(
             else:
                 carried = _carried(listed, new, *before, *interest)
                 was, now = np.array(carried[:2]), np.nan_to_num(np.array(carried[2:]))
-            place = {plant: _row(new, plant) for plant in plants if plant.first <= t <= plant.last}
-            for plant, (side, row) in place.items():
-                if plant.first == t and plant.base is not None:
-                    now[side, row] = plant.base
+            place = [
+                (plant, _row(new, plant.name, plant.contract)) for plant in plants if plant.first <= t <= plant.last
+            ]
+            for plant, (side, row) in place:
+                if plant.first == t and plant.contract.base is not None:
+                    now[side, row] = plant.contract.base
             expiry = np.repeat(np.arange(new.key.size), new.strikes)
             if summarised:
                 rows = StrikeRows(
@@ -286,15 +288,20 @@ def make_open_interest(
             given = (*rng.random((2, target.size)), expected, now, target, volume, moved)
             parts = [np.ascontiguousarray(values).reshape(-1) for values in given]
             run_in_chunks(_trade, parts[:5], parts[5:])
-            for plant, (side, row) in place.items():
-                volume[side, row] += plant.contracts
-                moved[side, row] = plant.contracts
+            for plant, (side, row) in place:
+                volume[side, row] += plant.contract.contracts
+                moved[side, row] = plant.contract.contracts
+            for name, trade in trades_of(ground, t):
+                # Its volume comes with its moment.
+                side, row = _row(new, name, trade)
+                moved[side, row] = max(moved[side, row] + trade.opens, -now[side, row])
+                sums[f"{trade.right}_volume"][name, t] += trade.traded
             if summarised:
                 traded = Traded(owner, strike, vol, expiries.years[expiry], volume, now)
                 stocks = Stocks(spot, ground.carry, multiplier, typical)
                 flows.append(beside.submit(session_flow, t, traded, stocks, RATE))
             for side, name_of_side in enumerate(("call", "put")):
-                sums[f"{name_of_side}_volume"][:, t] = group_sums(volume[side], bounds)
+                sums[f"{name_of_side}_volume"][:, t] += group_sums(volume[side], bounds)
                 sums[f"{name_of_side}_open_interest"][:, t] = group_sums(now[side], bounds)
             sums["strikes"][:, t] = np.diff(bounds)
             if t >= SESSIONS - 1 - CLOSES_KEPT:
@@ -363,39 +370,33 @@ def _ordered(parts: list[tuple[Priced, Floats, Floats]]) -> Expiries:
 
 
 class _Plant(NamedTuple):
-    """Contracts opened on purpose in each of some sessions."""
+    """Contracts of a name that are opened on purpose in each of some sessions."""
 
     name: int
+    contract: PlantedInterest
     first: int
     last: int
-    day: int
-    is_call: bool
-    strike: float
-    contracts: int
-    base: int | None
 
 
 def _plants(names: list[Listing], planted: dict[str, Storyline]) -> list[_Plant]:
-    out = []
-    for i, name in enumerate(names):
-        for p in planted[name.symbol].interest if name.symbol in planted else []:
-            day = int((np.datetime64(p.expiration, "D") - _FIRST_DAY).astype(np.int64))
-            out.append(
-                _Plant(i, SESSIONS + p.first, SESSIONS + p.last, day, p.right == "call", p.strike, p.contracts, p.base)
-            )
-    return out
+    return [
+        _Plant(i, p, SESSIONS + p.first, SESSIONS + p.last)
+        for i, name in enumerate(names)
+        if name.symbol in planted
+        for p in planted[name.symbol].interest
+    ]
 
 
-def _row(listed: _Listed, plant: _Plant) -> tuple[int, int]:
+def _row(listed: _Listed, name: int, contract: PlantedInterest | PlantedTrade) -> tuple[int, int]:
     """Side and row of a planted contract, whose expiration and strike must be listed."""
-    key = plant.name * 100_000 + plant.day
+    key = name * 100_000 + int((np.datetime64(contract.expiration, "D") - _FIRST_DAY).astype(np.int64))
     place = int(np.searchsorted(listed.key, key))
-    number = round(plant.strike / listed.step[min(place, listed.key.size - 1)])
+    number = round(contract.strike / listed.step[min(place, listed.key.size - 1)])
     if (
         place == listed.key.size
         or listed.key[place] != key
-        or abs(number * listed.step[place] - plant.strike) > 1e-9
+        or abs(number * listed.step[place] - contract.strike) > 1e-9
         or not listed.low[place] <= number <= listed.high[place]
     ):
-        raise ValueError(f"the planted contract {plant} is not listed")
-    return int(not plant.is_call), int(listed.strikes[:place].sum() + number - listed.low[place])
+        raise ValueError(f"the planted contract {contract} is not listed")
+    return int(contract.right == "put"), int(listed.strikes[:place].sum() + number - listed.low[place])

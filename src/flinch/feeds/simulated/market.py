@@ -11,7 +11,7 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
-from flinch.feeds.simulated.calendar import SESSIONS, DateArray, market_sessions, sessions_after
+from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray, market_sessions, sessions_after, since_open
 from flinch.feeds.simulated.chains import Chain, Snapshot
 from flinch.feeds.simulated.earnings import EarningsCalendar, make_earnings
 from flinch.feeds.simulated.extended import ExtendedHours, make_extended
@@ -22,7 +22,17 @@ from flinch.feeds.simulated.interest import CLOSES_KEPT, RATE, Expiries, make_op
 from flinch.feeds.simulated.intraday import make_minute_bars, minute_closes
 from flinch.feeds.simulated.names import SIZES, Listing, fund_weights, listings
 from flinch.feeds.simulated.option_days import make_option_days
-from flinch.feeds.simulated.paths import HALTED_AT, WARM_UP, Paths, Traits, company_traits, simulate_paths, stretches
+from flinch.feeds.simulated.paths import (
+    HALTED_AT,
+    MINUTE_SESSIONS,
+    WARM_UP,
+    Paths,
+    Traits,
+    company_traits,
+    simulate_paths,
+    stretches,
+)
+from flinch.feeds.simulated.prints import PRINT_SESSIONS, Days, make_prints
 from flinch.feeds.simulated.snapshots import AdjustedRows, adjusted_rows, moments, take_snapshots
 from flinch.feeds.simulated.storylines import Storyline, storylines
 from flinch.feeds.simulated.surfaces import premium_history, smile_history
@@ -71,6 +81,7 @@ class SimulatedMarket:
     members: Floats  # weights of companies in funds and indices, shape (funds and indices, companies)
     minute_bars: pl.DataFrame
     tape: pl.DataFrame  # option trades of the newest sessions, fill by fill
+    prints: pl.DataFrame  # off-exchange prints of the newest sessions
 
     @property
     def chain(self) -> Chain:
@@ -169,6 +180,7 @@ class Simulation:
             members=fund_weights(names, traits.capitalisation),
             minute_bars=pl.DataFrame(),
             tape=pl.DataFrame(),
+            prints=pl.DataFrame(),
         )
         progress("facts", 1.0)
         return market
@@ -197,19 +209,31 @@ class Simulation:
         progress("minutes", 1.0)
         progress("tape", 0.0)
         told = [snapshot for snapshot in snapshots if snapshot.session >= SESSIONS - TAPE_SESSIONS]
-        tape = make_tape(
-            ground, told, minute_closes(minutes, self.sessions[-TAPE_SESSIONS:], ground.close), _stream("tape")
-        )
+        minute_prices = minute_closes(minutes, self.sessions[-MINUTE_SESSIONS:], ground.close)
+        tape = make_tape(ground, told, minute_prices, _stream("tape"))
         progress("tape", 1.0)
+        progress("prints", 0.0)
+        prints = self._prints(first, minute_prices)
+        progress("prints", 1.0)
         return replace(
             first,
             tape=tape,
+            prints=prints,
             positions=interest.positions,
             flow=self._flow(interest.flow, first),
             snapshots=snapshots,
             adjusted=self._adjusted(snapshots),
             minute_bars=minutes,
         )
+
+    def _prints(self, first: SimulatedMarket, minute_prices: dict[int, Floats]) -> pl.DataFrame:
+        bars = (first.open, first.high, first.low, first.close, first.volume)
+        open_, high, low, close, volume = (values[:, -PRINT_SESSIONS:] for values in bars)
+        begin, ground = SESSIONS - PRINT_SESSIONS, self._ground_made
+        prices = {session - begin: values for session, values in minute_prices.items()}
+        ends = np.where(ground.halted, 15 * 60_000 * (HALTED_AT - 1), since_open(AS_OF))
+        days = Days(open_, high, low, close, volume, first.traded[:, -PRINT_SESSIONS:], ends)
+        return make_prints(self.names, self.sessions[-PRINT_SESSIONS:], days, prices, ground.planted, _stream("prints"))
 
     def _flow(self, sums: dict[str, Floats], first: SimulatedMarket) -> dict[str, Floats]:
         small = np.flatnonzero([name.kind == "stock" and name.size != "large" for name in self.names])

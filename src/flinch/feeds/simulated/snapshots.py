@@ -16,6 +16,7 @@ from flinch.feeds.simulated.chains import Snapshot, quote_book
 from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import RATE, Book, Floats
 from flinch.feeds.simulated.paths import HALTED_AT, STEPS
+from flinch.feeds.simulated.planted import planted_volume
 from flinch.feeds.simulated.storylines import Storyline
 from flinch.feeds.simulated.volatility import priced_vols
 
@@ -71,10 +72,12 @@ def take_snapshots(
     after = newest
     for done, moment in enumerate(reversed(wanted)):
         snapshot = _during(ground, moment, stream) if moment.quarter is not None else _at_close(ground, moment, stream)
+        volume = snapshot.chain.volume
         if after is not None and after.session == snapshot.session:
             # More is never taken back.
-            volume = np.minimum(snapshot.chain.volume, after.chain.volume)
-            snapshot = snapshot._replace(chain=snapshot.chain._replace(volume=volume))
+            volume = np.minimum(volume, after.chain.volume - planted_volume(ground, after))
+        volume = volume + planted_volume(ground, snapshot)
+        snapshot = snapshot._replace(chain=snapshot.chain._replace(volume=volume))
         out.append(snapshot)
         after = snapshot
         progress((done + 1) / len(wanted))

@@ -44,6 +44,46 @@ class PlantedInterest(BaseModel):
     base: int | None = None
 
 
+class PlantedTrade(BaseModel):
+    """A decision on the tape of a session (counted back from the newest, -1), at a time of the exchange: one fill, or one on each
+    of several venues within milliseconds; done `times` times, `every` so many seconds. Of all of it `opens` contracts stay open,
+    below zero they are closed. What is cancelled is told and counts for nothing."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    session: int
+    at: dt.time
+    right: Literal["call", "put"]
+    expiration: dt.date
+    strike: float
+    side: Literal["ask", "mid", "bid"]
+    contracts: int
+    venues: int = 1
+    times: int = 1
+    every: int = 0
+    opens: int = 0
+    cancelled: bool = False
+    package: bool = False
+
+    @property
+    def traded(self) -> int:
+        """Contracts that count."""
+        return 0 if self.cancelled else self.contracts * self.times
+
+
+class PlantedPrint(BaseModel):
+    """An off-exchange print of a session (counted back from the newest, -1), at a time of the exchange; `times` times, `every` so
+    many milliseconds."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    session: int
+    at: dt.time
+    price: float
+    shares: int
+    times: int = 1
+    every: int = 0
+    conditions: list[Literal["average", "derivative", "late"]] = []
+
+
 class Adjusted(BaseModel):
     """Contracts that a corporate action changed: each delivers 100 shares and cash, and is listed beside the standard ones."""
 
@@ -84,6 +124,9 @@ class Storyline(BaseModel):
     fair_value_over_price: float | None = None
     short_interest: list[tuple[int, float]] = []
     interest: list[PlantedInterest] = []
+    trades: list[PlantedTrade] = []
+    prints: list[PlantedPrint] = []
+    only_planted_prints: bool = False
     adjusted: Adjusted | None = None
     multiplier: float | None = None
     price: float | None = None  # the newest close; all of the name's prices are scaled to it

@@ -11,10 +11,12 @@ from numpy.typing import NDArray
 
 from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN
 from flinch.core.pricing import option_price
+from flinch.feeds.simulated.calendar import since_open
 from flinch.feeds.simulated.chains import Snapshot
 from flinch.feeds.simulated.flow import DECISION_CONTRACTS
 from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import RATE, Floats, Whole
+from flinch.feeds.simulated.planted import Planted, planted_decisions, planted_volume
 from flinch.feeds.simulated.surfaces import smile_vol
 from flinch.store.market.tape import AUCTION, CANCELLED, LATE, PACKAGE
 
@@ -35,6 +37,16 @@ class _Decisions(NamedTuple):
     contracts: Whole
     side: Floats
     package: NDArray[np.bool_]
+
+
+class _Fills(NamedTuple):
+    """Shape (fills,): decision, milliseconds since the open, contracts, venue, conditions."""
+
+    of: Whole
+    at: Whole
+    contracts: Whole
+    venue: Whole
+    conditions: Whole
 
 
 def make_tape(
@@ -61,20 +73,27 @@ def _day(ground: Ground, taken: list[Snapshot], spots: Floats, rng: np.random.Ge
     newest = taken[-1]
     parts, before, begin = [], np.zeros_like(newest.chain.volume), 0
     for snapshot in taken:
-        end = _since_open(snapshot.taken_at)
-        parts.append(_decide(ground, newest, snapshot.chain.volume - before, (begin, end), rng))
-        before, begin = snapshot.chain.volume, end
-    return _filled(ground, taken, _joined(parts), spots, rng)
+        end = since_open(snapshot.taken_at)
+        volume = snapshot.chain.volume - planted_volume(ground, snapshot)
+        parts.append(_decide(ground, newest, volume - before, (begin, end), rng))
+        before, begin = volume, end
+    drawn = _joined(parts)
+    planted = planted_decisions(ground, newest)
+    cut, more = _cut(taken, drawn, rng), _cut_planted(planted)
+    made = _joined([drawn, _Decisions(planted.row, planted.at, planted.contracts, planted.side, planted.package)])
+    more = more._replace(of=more.of + drawn.row.size)
+    return _told(
+        newest,
+        made,
+        _Fills(*map(np.concatenate, zip(cut, more, strict=True))),
+        _quotes(ground, taken, made, spots),
+        rng,
+    )
 
 
 def _joined(parts: list[_Decisions]) -> _Decisions:
     row, at, contracts, side, package = (np.concatenate(column) for column in zip(*parts, strict=True))
     return _Decisions(row, at, contracts, side, package)
-
-
-def _since_open(moment: dt.datetime) -> int:
-    local = moment.astimezone(EXCHANGE_ZONE)
-    return int((local - dt.datetime.combine(local.date(), OPEN, EXCHANGE_ZONE)).total_seconds() * 1000)
 
 
 def _decide(
@@ -149,11 +168,9 @@ def _when(count: int, span: tuple[int, int], rng: np.random.Generator) -> Whole:
     return within
 
 
-def _filled(
-    ground: Ground, taken: list[Snapshot], made: _Decisions, spots: Floats, rng: np.random.Generator
-) -> pl.DataFrame:
+def _cut(taken: list[Snapshot], made: _Decisions, rng: np.random.Generator) -> _Fills:
     """The fills of a session's decisions: at once, over several venues at once, or one after the other on one."""
-    newest, size = taken[-1], made.row.size
+    size = made.row.size
     drawn = rng.random(size)
     sweep = (made.contracts >= 10) & (drawn < 0.14) & ~made.package
     split = (made.contracts >= 6) & (drawn > 0.92) & ~made.package
@@ -172,39 +189,66 @@ def _filled(
     place = np.arange(of.size) - begin[of]
     venue = np.where(sweep[of], (venue + place) % len(VENUES), venue)
     # What would come after the snapshot that counts it is told just before it.
-    ends = np.array([_since_open(snapshot.taken_at) for snapshot in taken])
+    ends = np.array([since_open(snapshot.taken_at) for snapshot in taken])
     at = np.minimum(at, ends[np.searchsorted(ends, made.at, side="right")][of] - (count[of] - place))
-
-    bid, ask = _quotes(ground, taken, made, spots)
-    price = _prices(made.side, bid, ask, rng)
     auction = at < _AUCTION_SECONDS * _SECOND
     late = rng.random(of.size) < 0.003
     conditions = PACKAGE * made.package[of] + AUCTION * auction + LATE * late
+    fills = _Fills(of, at, contracts, venue, conditions)
     cancelled = np.flatnonzero(rng.random(of.size) < 0.001)
-    of, at, venue, contracts = (np.concatenate([values, values[cancelled]]) for values in (of, at, venue, contracts))
-    conditions = np.concatenate([conditions, conditions[cancelled] | CANCELLED])
-    row = made.row[of]
+    again = _Fills(*(column[cancelled] for column in fills))
+    again = again._replace(conditions=again.conditions | CANCELLED)
+    return _Fills(*map(np.concatenate, zip(fills, again, strict=True)))
+
+
+def _cut_planted(planted: Planted) -> _Fills:
+    """One fill of each decision, or one on each of its venues, 20 ms apart."""
+    of = np.repeat(np.arange(planted.row.size), planted.venues)
+    place = np.arange(of.size) - (np.cumsum(planted.venues) - planted.venues)[of]
+    even, rest = np.divmod(planted.contracts, planted.venues)
+    conditions = PACKAGE * planted.package + CANCELLED * planted.cancelled
+    return _Fills(
+        of, planted.at[of] + 20 * place, even[of] + (place < rest[of]), (of + place) % len(VENUES), conditions[of]
+    )
+
+
+def _told(
+    newest: Snapshot, made: _Decisions, fills: _Fills, quotes: tuple[Floats, Floats], rng: np.random.Generator
+) -> pl.DataFrame:
+    of, row = fills.of, made.row[fills.of]
+    bid, ask = quotes
     opened = dt.datetime.combine(newest.taken_at.astimezone(EXCHANGE_ZONE).date(), OPEN, EXCHANGE_ZONE).astimezone(
         dt.UTC
     )
-    at = at + (opened.hour * 3600 + opened.minute * 60) * _SECOND
     expiry = newest.chain.expiry[row]
+    fills = _apart(fills, row)
     return pl.DataFrame(
         {
             "session": np.full(of.size, newest.session),
             "name": newest.expiries.name[expiry],
-            "at": at,
+            "at": fills.at + (opened.hour * 3600 + opened.minute * 60) * _SECOND,
             "expiration": newest.expiries.expiration[expiry],
             "strike": newest.chain.strike[row],
             "is_call": newest.chain.is_call[row],
-            "venue": venue,
-            "conditions": conditions,
-            "price": price[of],
-            "contracts": contracts,
+            "venue": fills.venue,
+            "conditions": fills.conditions,
+            "price": _prices(made.side, bid, ask, rng)[of],
+            "contracts": fills.contracts,
             "bid": bid[of],
             "ask": ask[of],
         }
     ).sort("name", "at", maintain_order=True)
+
+
+def _apart(fills: _Fills, row: Whole) -> _Fills:
+    """Fills that chance made alike, on different venues: one that is told twice would not count."""
+    venue = fills.venue.copy()
+    while True:
+        alike = pl.DataFrame([row, fills.at, venue, fills.contracts, fills.conditions])
+        again = ~alike.select(pl.struct(pl.all()).is_first_distinct()).to_series().to_numpy()
+        if not again.any():
+            return fills._replace(venue=venue)
+        venue[again] = (venue[again] + 1) % len(VENUES)
 
 
 def _quotes(ground: Ground, taken: list[Snapshot], made: _Decisions, spots: Floats) -> tuple[Floats, Floats]:
@@ -214,7 +258,7 @@ def _quotes(ground: Ground, taken: list[Snapshot], made: _Decisions, spots: Floa
     bid, ask, then = (
         values[row].copy() for values in (newest.chain.bid, newest.chain.ask, newest.spot[_owner(newest)])
     )
-    hours = np.full(row.size, _since_open(newest.taken_at) / 3.6e6)
+    hours = np.full(row.size, since_open(newest.taken_at) / 3.6e6)
     for snapshot in taken[-2::-1]:
         missing = np.isnan(bid)
         for values, source in (
@@ -223,11 +267,11 @@ def _quotes(ground: Ground, taken: list[Snapshot], made: _Decisions, spots: Floa
             (then, snapshot.spot[_owner(snapshot)]),
         ):
             values[missing] = source[row][missing]
-        hours[missing] = _since_open(snapshot.taken_at) / 3.6e6
+        hours[missing] = since_open(snapshot.taken_at) / 3.6e6
     name, expiry = newest.expiries.name[newest.chain.expiry[row]], newest.chain.expiry[row]
     strike, is_call = newest.chain.strike[row], newest.chain.is_call[row]
     now = spots[name, np.minimum(made.at // (60 * _SECOND), spots.shape[1] - 1)]
-    left = newest.expiries.years[expiry] + (_since_open(newest.taken_at) / 3.6e6 - hours) / 8760
+    left = newest.expiries.years[expiry] + (since_open(newest.taken_at) / 3.6e6 - hours) / 8760
     earlier = left + (hours - made.at / 3.6e6) / 8760
     atm, session = newest.expiries.vol[expiry], newest.session
     smile = ground.smiles.rho[name, session], ground.smiles.eta[name, session]

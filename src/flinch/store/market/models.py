@@ -117,6 +117,15 @@ class TapeDay(MarketBase):
     fills: Mapped[bytes] = mapped_column(MEDIUMBLOB)
 
 
+class PrintDay(MarketBase):
+    """A name's off-exchange prints of a session, packed as `store.market.prints` says."""
+
+    __tablename__ = "print_day"
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    prints: Mapped[bytes] = mapped_column(MEDIUMBLOB)
+
+
 class FlowDay(MarketBase):
     """What a name's option trades of a session came to, as `core.flow.day_sums` defines it: premium in dollars."""
 

@@ -1,4 +1,4 @@
-"""What users keep under a name: screens, baskets, own metrics. Removing can be undone."""
+"""What users keep under a name: screens, baskets, own metrics; and lines. Removing can be undone."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
 from flinch.errors import FlinchError
-from flinch.store.owned.models import Basket, Owner, OwnMetric, SavedScreen, ScreenLook
+from flinch.store.owned.models import Basket, Owner, OwnLine, OwnMetric, SavedScreen, ScreenLook
 from flinch.store.owned.write_keys import change
 
-T = TypeVar("T", SavedScreen, Basket, OwnMetric)
+T = TypeVar("T", SavedScreen, Basket, OwnMetric, OwnLine)
 
 
 class TooMany(FlinchError):
@@ -50,12 +50,13 @@ class ChangedElsewhere(FlinchError):
 
 
 class Kept(Generic[T]):
-    """An owner's things of one kind, each under a name of its own."""
+    """An owner's things of one kind, each under a name of its own; or in the order of `name` when it need not be `single`."""
 
-    def __init__(self, model: type[T], name: str, most: int) -> None:
+    def __init__(self, model: type[T], name: str, most: int, *, single: bool = True) -> None:
         self.model: type[T] = model
         self.name = name
         self.most = most
+        self.single = single
 
     def all(self, engine: Engine, owner_id: int) -> list[T]:
         """Everything that is kept, by name."""
@@ -144,7 +145,7 @@ class Kept(Generic[T]):
 
     def _require_free(self, rows: list[T], name: str, id: int | None) -> None:
         for other in rows:
-            if getattr(other, self.name) == name and other.id != id:
+            if self.single and getattr(other, self.name) == name and other.id != id:
                 raise NameTaken(name, other.id)
 
     @staticmethod
@@ -156,6 +157,7 @@ class Kept(Generic[T]):
 SCREENS = Kept(SavedScreen, "name", 300)
 BASKETS = Kept(Basket, "name", 200)
 OWN_METRICS = Kept(OwnMetric, "key", 200)
+OWN_LINES = Kept(OwnLine, "symbol", 2_000, single=False)
 
 
 def record_look(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from sqlalchemy import JSON, Date, DateTime, ForeignKey, Integer, SmallInteger, String
+from sqlalchemy import JSON, Date, DateTime, Double, ForeignKey, Integer, SmallInteger, String
 from sqlalchemy.dialects.mysql import MEDIUMTEXT
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
@@ -101,6 +101,21 @@ class Basket(OwnedBase):
     name: Mapped[str] = mapped_column(String(120))
     symbols: Mapped[list[str]] = mapped_column(JSON)
     changed_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
+class OwnLine(OwnedBase):
+    """A price that somebody marked on a name; `since` is the market's session in which it was put there."""
+
+    __tablename__ = "own_line"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    version: Mapped[int] = mapped_column(Integer)
+    symbol: Mapped[str] = mapped_column(String(12))
+    name: Mapped[str] = mapped_column(String(60))
+    price: Mapped[float] = mapped_column(Double)
+    note: Mapped[str] = mapped_column(String(500))
+    since: Mapped[dt.date] = mapped_column(Date)
     deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
 
 

@@ -1,11 +1,11 @@
 import { type KeyboardEvent, useEffect, useRef } from "react";
-import { type AsOfRequest, download, type FileFormat, type Schemas } from "@/shared/api/client";
+import { download, type FileFormat, type Schemas } from "@/shared/api/client";
 import { useChain } from "@/shared/api/queries";
 import { compact, count, DASH, date, number, signed } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { Missing } from "@/shared/ui/Missing";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
-import type { Write } from "./VolatilityPart";
+import type { PartProps } from "./part";
 
 type Data = Schemas["ChainView"];
 type Contract = Schemas["Contract"];
@@ -13,17 +13,7 @@ type Contract = Schemas["Contract"];
 const FORMATS: FileFormat[] = ["xlsx", "csv", "json"];
 
 /** The option chain: expirations as tabs, both sides around the strikes, walked with the keyboard. */
-export function ChainPart({
-  symbol,
-  at,
-  params,
-  onWrite,
-}: {
-  symbol: string;
-  at: AsOfRequest;
-  params: URLSearchParams;
-  onWrite: Write;
-}) {
+export function ChainPart({ symbol, at, params, onWrite }: PartProps) {
   const answer = useChain(symbol, params.get("expiration"), at);
   const data = answer.data;
   const strike = params.get("strike");

@@ -11,10 +11,13 @@ import { AsOf } from "@/shared/ui/AsOf";
 import { Failed, Loading } from "@/shared/ui/States";
 import { ChainPart } from "./ChainPart";
 import { ESTIMATORS, WINDOWS } from "./choices";
+import { FactsPart } from "./FactsPart";
 import { MovesPart } from "./MovesPart";
 import { MovesTable } from "./MovesTable";
 import { OverTime } from "./OverTime";
 import { PositioningPart } from "./PositioningPart";
+import { PricePart } from "./PricePart";
+import { PrintsPart } from "./PrintsPart";
 import { Standing } from "./Standing";
 import { TapePart } from "./TapePart";
 import { TermStructure } from "./TermStructure";
@@ -28,6 +31,9 @@ const VIEWS = [
   ["positioning", "Positioning"],
   ["chain", "Chain"],
   ["tape", "Tape"],
+  ["prints", "Off-exchange"],
+  ["price", "Price"],
+  ["facts", "Facts"],
 ] as const;
 type View = (typeof VIEWS)[number][0];
 
@@ -92,6 +98,12 @@ export default function DossierPage() {
         <ChainPart symbol={data.symbol} at={at} params={params} onWrite={write} />
       ) : view === "tape" ? (
         <TapePart symbol={data.symbol} at={at} params={params} onWrite={write} />
+      ) : view === "prints" ? (
+        <PrintsPart symbol={data.symbol} at={at} params={params} onWrite={write} />
+      ) : view === "price" ? (
+        <PricePart symbol={data.symbol} at={at} params={params} onWrite={write} />
+      ) : view === "facts" ? (
+        <FactsPart symbol={data.symbol} at={at} params={params} onWrite={write} />
       ) : (
         <div className="dossier-body">
           <div className="dossier-column">

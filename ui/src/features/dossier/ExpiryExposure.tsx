@@ -2,7 +2,7 @@ import type { Schemas } from "@/shared/api/client";
 import { compact, date, number, signedCompact } from "@/shared/format";
 import { Defined } from "@/shared/ui/Defined";
 import { Scrolling } from "@/shared/ui/Scrolling";
-import type { Write } from "./VolatilityPart";
+import type { Write } from "./part";
 
 type Data = Schemas["PositioningView"];
 

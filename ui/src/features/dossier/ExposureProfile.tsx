@@ -2,6 +2,7 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
+import type { OwnLineAt } from "@/shared/chart/lineMarks";
 import { bottomAxis, chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { toldOn } from "@/shared/chart/told";
 import { compact, number } from "@/shared/format";
@@ -11,9 +12,9 @@ import { Empty } from "@/shared/ui/States";
 type Data = Schemas["PositioningView"];
 
 /** Net exposure at other prices, every gamma worked out anew at each. */
-export function ExposureProfile({ data }: { data: Data }) {
+export function ExposureProfile({ data, lines }: { data: Data; lines: OwnLineAt[] }) {
   const palette = usePalette();
-  const option = useMemo(() => makeOption(data, palette), [data, palette]);
+  const option = useMemo(() => makeOption(data, lines, palette), [data, lines, palette]);
   const { profile } = data;
   return (
     <Figure
@@ -67,7 +68,7 @@ export function ExposureProfile({ data }: { data: Data }) {
   );
 }
 
-function makeOption(data: Data, c: Palette): EChartsCoreOption {
+function makeOption(data: Data, lines: OwnLineAt[], c: Palette): EChartsCoreOption {
   const base = chartBase(c);
   const { profile } = data;
   const line = (value: number | null, text: string, color: string, type: string | number[]) =>
@@ -109,6 +110,9 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
             { yAxis: 0, label: { show: false }, lineStyle: { color: c.ink, type: "solid", width: 1 } },
             ...line(data.spot, "price", c.accent, "solid"),
             ...line(profile.flip, "flip", c.ink, [5, 3]),
+            ...lines
+              .filter(({ price }) => price >= (profile.spots[0] ?? 0) && price <= (profile.spots.at(-1) ?? 0))
+              .flatMap((own) => line(own.price, own.name || number(own.price, 2), c.accent, [1.5, 2])),
           ],
         },
       },

@@ -1,6 +1,6 @@
 import type { DossierRequest } from "@/shared/api/client";
 import { ESTIMATORS, WINDOWS } from "./choices";
-import type { Write } from "./VolatilityPart";
+import type { Write } from "./part";
 
 /** Estimator and window of historical volatility. */
 export function HvChoice({ request, onWrite }: { request: DossierRequest; onWrite: Write }) {

@@ -1,9 +1,10 @@
 import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import { Link } from "react-router";
-import type { AsOfRequest, Schemas } from "@/shared/api/client";
-import { useMoves, useTape } from "@/shared/api/queries";
+import type { Schemas } from "@/shared/api/client";
+import { useLines, useMoves, useTape } from "@/shared/api/queries";
 import { EChart } from "@/shared/chart/EChart";
+import { lineMarks, type OwnLineAt } from "@/shared/chart/lineMarks";
 import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAxis } from "@/shared/chart/palette";
 import { fans, type Outline } from "@/shared/chart/series";
 import { ticketMarks } from "@/shared/chart/ticketMarks";
@@ -13,7 +14,7 @@ import { Figure } from "@/shared/ui/Figure";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Failed, Loading } from "@/shared/ui/States";
 import { clock as clockOf } from "@/shared/ui/ticketWords";
-import type { Write } from "./VolatilityPart";
+import type { PartProps, Write } from "./part";
 
 type Data = Schemas["MovesView"];
 type Fan = Schemas["Fan"];
@@ -33,29 +34,20 @@ const SETUP = `/screen?r=${encodeURIComponent(
 )}&evidence=1&target=month`;
 
 /** Where price stands in the moves that options priced, now and in the past. */
-export function MovesPart({
-  symbol,
-  at,
-  params,
-  onWrite,
-}: {
-  symbol: string;
-  at: AsOfRequest;
-  params: URLSearchParams;
-  onWrite: Write;
-}) {
+export function MovesPart({ symbol, at, params, onWrite }: PartProps) {
   const answer = useMoves(symbol, at);
   const data = answer.data;
   const tickets = useTape(symbol, at).data?.tickets ?? NO_TICKETS;
+  const { lines } = useLines(symbol, at);
   if (!data) return answer.failureReason ? <Failed error={answer.failureReason} /> : <Loading what="expected moves" />;
   return (
     <div className="dossier-body moves-part">
       <div className="dossier-column">
-        <Fans data={data} tickets={tickets} params={params} onWrite={onWrite} />
+        <Fans data={data} tickets={tickets} lines={lines} params={params} onWrite={onWrite} />
       </div>
       <div className="dossier-column">
         <Places data={data} />
-        <Today data={data} tickets={tickets} />
+        <Today data={data} tickets={tickets} lines={lines} />
         <Ledger data={data} params={params} onWrite={onWrite} />
       </div>
     </div>
@@ -67,11 +59,13 @@ const PERIODS = { both: "weeks and months", week: "weeks", month: "months" } as 
 function Fans({
   data,
   tickets,
+  lines,
   params,
   onWrite,
 }: {
   data: Data;
   tickets: Ticket[];
+  lines: OwnLineAt[];
   params: URLSearchParams;
   onWrite: Write;
 }) {
@@ -82,7 +76,10 @@ function Fans({
     () => data.fans.filter((fan) => fan.period === "ahead" || period === "both" || fan.period === period),
     [data, period],
   );
-  const option = useMemo(() => makeOption(data, shown, tickets, palette), [data, shown, tickets, palette]);
+  const option = useMemo(
+    () => makeOption(data, shown, tickets, lines, palette),
+    [data, shown, tickets, lines, palette],
+  );
   const ahead = data.fans.filter((fan) => fan.period === "ahead");
   return (
     <Figure
@@ -151,8 +148,11 @@ const outline = (fan: Fan, from: string): Outline => ({
   faint: !fan.current,
 });
 
-function makeOption(data: Data, shown: Fan[], tickets: Ticket[], c: Palette): EChartsCoreOption {
+function makeOption(data: Data, shown: Fan[], tickets: Ticket[], lines: OwnLineAt[], c: Palette): EChartsCoreOption {
   const { bars } = data;
+  const known = [...bars.low, ...bars.high, ...shown.flatMap((fan) => [...fan.lower, ...fan.upper])].filter(
+    (price) => price !== null,
+  );
   const base = chartBase(c);
   const first = bars.sessions[0] ?? "";
   const days = [...new Set([...bars.sessions, ...shown.flatMap((fan) => fan.sessions)])]
@@ -197,6 +197,7 @@ function makeOption(data: Data, shown: Fan[], tickets: Ticket[], c: Palette): EC
         }),
         z: 3,
         barMaxWidth: 5,
+        markLine: lineMarks(lines, c, [Math.min(...known), Math.max(...known)]),
         itemStyle: { color: c.solid, color0: c.solid, borderColor: c.solid, borderColor0: c.solid },
       },
       fans(
@@ -270,10 +271,10 @@ function Standing({ place }: { place: Schemas["Place"] }) {
   );
 }
 
-function Today({ data, tickets }: { data: Data; tickets: Ticket[] }) {
+function Today({ data, tickets, lines }: { data: Data; tickets: Ticket[]; lines: OwnLineAt[] }) {
   const palette = usePalette();
   const { intraday: t } = data;
-  const option = useMemo(() => todayOption(data, tickets, palette), [data, tickets, palette]);
+  const option = useMemo(() => todayOption(data, tickets, lines, palette), [data, tickets, lines, palette]);
   return (
     <Figure
       title={
@@ -317,7 +318,7 @@ function minutesOf(at: string): number {
   return 60 * (hours - 9) + minutes - 30 + seconds / 60;
 }
 
-function todayOption(data: Data, tickets: Ticket[], c: Palette): EChartsCoreOption {
+function todayOption(data: Data, tickets: Ticket[], lines: OwnLineAt[], c: Palette): EChartsCoreOption {
   const { intraday: t } = data;
   const base = chartBase(c);
   const anchor = t.previous_close;
@@ -378,6 +379,7 @@ function todayOption(data: Data, tickets: Ticket[], c: Palette): EChartsCoreOpti
         symbol: "none",
         lineStyle: { color: c.solid, width: 2 },
         z: 3,
+        markLine: anchor === null ? undefined : lineMarks(lines, c, [anchor - reach, anchor + reach]),
       },
       fans(points ? [{ points, faint: false }] : [], c),
       { ...ticketMarks(tickets, c, (ticket) => minutesOf(ticket.at), MARKED), silent: true },

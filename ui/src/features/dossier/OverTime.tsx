@@ -1,12 +1,13 @@
 import type { EChartsCoreOption } from "echarts/core";
-import { useMemo, useState } from "react";
+import { useMemo } from "react";
 import type { AsOfRequest, Schemas } from "@/shared/api/client";
-import { useMetrics, useOverTime } from "@/shared/api/queries";
+import { useOverTime } from "@/shared/api/queries";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette } from "@/shared/chart/palette";
 import { told } from "@/shared/chart/told";
 import { DASH, date, metricText, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
+import { MetricField } from "./MetricField";
 
 type Data = Schemas["OverTime"];
 
@@ -24,20 +25,12 @@ export function OverTime({
   reference: number | null;
   onChoose: (changes: Record<string, string | null>) => void;
 }) {
-  const metrics = useMetrics();
   const palette = usePalette();
   const answer = useOverTime(symbol, { ...at, expression, ...(reference !== null && { reference }) });
-  const [text, setText] = useState(expression);
-  const [shown, setShown] = useState(expression);
-  if (shown !== expression) {
-    setShown(expression);
-    setText(expression);
-  }
   const data = answer.data;
   const option = useMemo(() => data && makeOption(data, palette), [data, palette]);
   const share = data && data.known > 0 ? Math.round((100 * data.above) / data.known) : null;
   const problem = answer.failureReason;
-  const apply = () => text.trim() && text.trim() !== expression && onChoose({ over: text.trim() });
   return (
     <Figure
       title={
@@ -55,31 +48,13 @@ export function OverTime({
       }
       controls={
         <>
-          <input
-            className="over-text"
-            list="over-metrics"
-            aria-label="Metric or expression over time"
-            value={text}
-            maxLength={1000}
-            spellCheck={false}
-            onChange={(event) => {
-              setText(event.target.value);
-              // A metric picked from the list is shown at once.
-              if (metrics.some((m) => m.key === event.target.value && m.kind !== "text"))
-                onChoose({ over: event.target.value });
-            }}
-            onKeyDown={(event) => event.key === "Enter" && apply()}
-            onBlur={apply}
+          <MetricField
+            id="over-metrics"
+            label="Metric or expression over time"
+            value={expression}
+            most={1000}
+            onSet={(text) => text && onChoose({ over: text })}
           />
-          <datalist id="over-metrics">
-            {metrics
-              .filter((m) => m.kind !== "text")
-              .map((m) => (
-                <option key={m.key} value={m.key}>
-                  {m.label}
-                </option>
-              ))}
-          </datalist>
           <label>
             line{" "}
             <input

@@ -1,5 +1,5 @@
-import type { AsOfRequest, PositioningRequest, Schemas } from "@/shared/api/client";
-import { usePositioning, useTape } from "@/shared/api/queries";
+import type { PositioningRequest, Schemas } from "@/shared/api/client";
+import { useLines, usePositioning, useTape } from "@/shared/api/queries";
 import { compact, count, number, signedCompact } from "@/shared/format";
 import { Defined } from "@/shared/ui/Defined";
 import { Missing } from "@/shared/ui/Missing";
@@ -8,8 +8,8 @@ import { Builds } from "./Builds";
 import { ExpiryExposure } from "./ExpiryExposure";
 import { ExposureHistory } from "./ExposureHistory";
 import { ExposureProfile } from "./ExposureProfile";
+import type { PartProps, Write } from "./part";
 import { StrikeFigure } from "./StrikeFigure";
-import type { Write } from "./VolatilityPart";
 
 type Data = Schemas["PositioningView"];
 type Rule = NonNullable<PositioningRequest["rule"]>;
@@ -31,17 +31,7 @@ const LAY = { week: "in that week", month: "later in that month", beyond: "beyon
 const NO_TICKETS: Schemas["TicketRow"][] = [];
 
 /** Who leans on the stock: gamma exposure and open interest, where they lie, and how they are changing. */
-export function PositioningPart({
-  symbol,
-  at,
-  params,
-  onWrite,
-}: {
-  symbol: string;
-  at: AsOfRequest;
-  params: URLSearchParams;
-  onWrite: Write;
-}) {
+export function PositioningPart({ symbol, at, params, onWrite }: PartProps) {
   const rule = RULES.find(([key]) => key === params.get("rule"))?.[0] ?? "calls_sold_puts_bought";
   const against = AGAINST.find(([key]) => key === params.get("against"))?.[0] ?? "yesterday";
   const chosen = (params.get("expirations") ?? "").split(",").filter((day) => /^\d{4}-\d\d-\d\d$/.test(day));
@@ -55,6 +45,7 @@ export function PositioningPart({
   });
   const data = answer.data;
   const tickets = useTape(symbol, at).data?.tickets ?? NO_TICKETS;
+  const { lines } = useLines(symbol, at);
   if (!data) return answer.failureReason ? <Failed error={answer.failureReason} /> : <Loading what="positioning" />;
   if (!data.chain_kept)
     return (
@@ -76,7 +67,7 @@ export function PositioningPart({
   return (
     <div className="dossier-body positioning" aria-busy={answer.isPlaceholderData}>
       <div className="dossier-column">
-        <StrikeFigure data={data} tickets={tickets} against={against} params={params} onWrite={onWrite} />
+        <StrikeFigure data={data} tickets={tickets} lines={lines} against={against} params={params} onWrite={onWrite} />
         <div className="side-by-side">
           <ExposureHistory data={data} />
           <Builds data={data} params={params} onWrite={onWrite} />
@@ -84,7 +75,7 @@ export function PositioningPart({
       </div>
       <div className="dossier-column">
         <Standing data={data} rule={rule} onWrite={onWrite} />
-        <ExposureProfile data={data} />
+        <ExposureProfile data={data} lines={lines} />
         <ExpiryExposure data={data} asked={chosen} onWrite={onWrite} />
       </div>
     </div>

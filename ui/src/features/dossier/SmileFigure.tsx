@@ -8,7 +8,7 @@ import { told, toldOn } from "@/shared/chart/told";
 import { date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { Empty } from "@/shared/ui/States";
-import type { Write } from "./VolatilityPart";
+import type { Write } from "./part";
 
 type Data = Schemas["VolatilityView"];
 type Smile = Schemas["Smile"];

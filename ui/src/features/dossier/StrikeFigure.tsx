@@ -2,6 +2,7 @@ import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
+import type { OwnLineAt } from "@/shared/chart/lineMarks";
 import { chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { fans } from "@/shared/chart/series";
 import { ticketMarks } from "@/shared/chart/ticketMarks";
@@ -10,7 +11,7 @@ import { compact, date, number, signedCompact } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { Empty } from "@/shared/ui/States";
 import { AGAINST } from "./PositioningPart";
-import type { Write } from "./VolatilityPart";
+import type { Write } from "./part";
 
 type Data = Schemas["PositioningView"];
 type Strike = Schemas["StrikePart"];
@@ -22,11 +23,13 @@ const MARKED = 6;
 export function StrikeFigure({
   data,
   tickets,
+  lines,
   against,
   params,
   onWrite,
 }: {
   data: Data;
+  lines: OwnLineAt[];
   /** The session's option trades, largest first. */
   tickets: Schemas["TicketRow"][];
   against: string;
@@ -36,7 +39,10 @@ export function StrikeFigure({
   const palette = usePalette();
   const shown: Shown = params.get("strikes") === "interest" ? "interest" : "exposure";
   const view = useMemo(() => inView(data, shown), [data, shown]);
-  const option = useMemo(() => makeOption(data, shown, view, tickets, palette), [data, shown, view, tickets, palette]);
+  const option = useMemo(
+    () => makeOption(data, shown, view, tickets, lines, palette),
+    [data, shown, view, tickets, lines, palette],
+  );
   const chosen = data.expiries.filter((expiry) => expiry.chosen);
   const of =
     chosen.length === data.expiries.length
@@ -154,6 +160,7 @@ function makeOption(
   shown: Shown,
   view: ReturnType<typeof inView>,
   tickets: Schemas["TicketRow"][],
+  lines: OwnLineAt[],
   c: Palette,
 ): EChartsCoreOption {
   const base = chartBase(c);
@@ -241,7 +248,11 @@ function makeOption(
           silent: true,
           symbol: ["none", "none"],
           label: { show: false },
-          data: [...level(data.spot, "", c.accent, "solid"), ...level(data.profile.flip, "", c.ink, [5, 3])],
+          data: [
+            ...level(data.spot, "", c.accent, "solid"),
+            ...level(data.profile.flip, "", c.ink, [5, 3]),
+            ...lines.flatMap((own) => level(own.price, "", c.accent, [1.5, 2])),
+          ],
         },
       },
       fan
@@ -271,6 +282,7 @@ function makeOption(
           data: [
             ...level(data.spot, `price ${number(data.spot, 2)}`, c.accent, "solid"),
             ...level(data.profile.flip, `flip ${number(data.profile.flip, 2)}`, c.ink, [5, 3]),
+            ...lines.flatMap((own) => level(own.price, own.name || number(own.price, 2), c.accent, [1.5, 2])),
           ],
         },
       },

@@ -4,6 +4,7 @@ import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { FlowTable, sidesOf } from "@/shared/chart/FlowTable";
 import { type Flow, flowBars, QUARTER } from "@/shared/chart/flowBars";
+import { lineMarks, type OwnLineAt } from "@/shared/chart/lineMarks";
 import { chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { MARKS, ticketMarks } from "@/shared/chart/ticketMarks";
 import { told } from "@/shared/chart/told";
@@ -18,9 +19,9 @@ type Quarter = Schemas["Quarter"];
 const MARKED = 60;
 
 /** The day's price with the largest tickets where they came, and premium by quarter of an hour below it. */
-export function TapeFigure({ data }: { data: Data }) {
+export function TapeFigure({ data, lines }: { data: Data; lines: OwnLineAt[] }) {
   const palette = usePalette();
-  const option = useMemo(() => makeOption(data, palette), [data, palette]);
+  const option = useMemo(() => makeOption(data, lines, palette), [data, lines, palette]);
   return (
     <Figure
       className="tape-figure"
@@ -55,8 +56,9 @@ const flowOf = (q: Quarter): Flow => ({
   put: { ask: q.put_ask, mid: q.put_mid, bid: q.put_bid },
 });
 
-function makeOption(data: Data, c: Palette): EChartsCoreOption {
+function makeOption(data: Data, lines: OwnLineAt[], c: Palette): EChartsCoreOption {
   const base = chartBase(c);
+  const prices = data.prices.filter((price) => price !== null);
   const begin = Date.parse(data.quarters[0]?.at ?? data.minutes[0] ?? data.upto);
   const end = begin + 26 * QUARTER;
   const axis = {
@@ -118,6 +120,7 @@ function makeOption(data: Data, c: Palette): EChartsCoreOption {
         symbol: "none",
         silent: true,
         lineStyle: { color: c.solid, width: 1.4 },
+        markLine: lineMarks(lines, c, [Math.min(...prices), Math.max(...prices)]),
       },
       ticketMarks(data.tickets, c, (t) => Date.parse(t.at), MARKED),
       {

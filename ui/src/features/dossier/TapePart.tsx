@@ -1,5 +1,5 @@
-import type { AsOfRequest, Schemas } from "@/shared/api/client";
-import { useTape } from "@/shared/api/queries";
+import type { Schemas } from "@/shared/api/client";
+import { useLines, useTape } from "@/shared/api/queries";
 import { compact, count, date, number, signed, signedCompact } from "@/shared/format";
 import { Missing } from "@/shared/ui/Missing";
 import { Scrolling } from "@/shared/ui/Scrolling";
@@ -7,28 +7,19 @@ import { Failed, Loading } from "@/shared/ui/States";
 import { ContractName, clock, leans } from "@/shared/ui/ticketWords";
 import { LargestTickets } from "./LargestTickets";
 import { PremiumStrip } from "./PremiumStrip";
+import type { PartProps, Write } from "./part";
 import { TapeFigure } from "./TapeFigure";
-import type { Write } from "./VolatilityPart";
 
 type Data = Schemas["TapeView"];
 type Contract = Schemas["ContractTotal"];
 
 /** One name's option trades of a session: when they came, what they were, and what price did since. */
-export function TapePart({
-  symbol,
-  at,
-  params,
-  onWrite,
-}: {
-  symbol: string;
-  at: AsOfRequest;
-  params: URLSearchParams;
-  onWrite: Write;
-}) {
+export function TapePart({ symbol, at, params, onWrite }: PartProps) {
   const asked = params.get("traded");
   const session = asked && /^\d{4}-\d\d-\d\d$/.test(asked) ? { session: asked } : {};
   const answer = useTape(symbol, { ...at, ...session });
   const data = answer.data;
+  const { lines } = useLines(symbol, at);
   if (!data) return answer.failureReason ? <Failed error={answer.failureReason} /> : <Loading what="the tape" />;
   const toChain = (contract: { strike: number; expiration: string }) =>
     onWrite({ view: "chain", expiration: contract.expiration, strike: String(contract.strike) });
@@ -36,7 +27,7 @@ export function TapePart({
     <div className="dossier-body tape" aria-busy={answer.isPlaceholderData}>
       <div className="dossier-column">
         <Says data={data} onWrite={onWrite} />
-        {data.tickets.length > 0 && <TapeFigure data={data} />}
+        {data.tickets.length > 0 && <TapeFigure data={data} lines={lines} />}
         {data.history.length > 1 && <PremiumStrip data={data} />}
         {data.packages.length > 0 && <Packages data={data} />}
       </div>

@@ -8,7 +8,7 @@ import { told } from "@/shared/chart/told";
 import { date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { HvChoice } from "./HvChoice";
-import type { Write } from "./VolatilityPart";
+import type { Write } from "./part";
 
 type Data = Schemas["VolatilityView"];
 

@@ -3,10 +3,9 @@ import { useVolatility } from "@/shared/api/queries";
 import { Failed, Loading } from "@/shared/ui/States";
 import { ConeChart } from "./ConeChart";
 import { PastReports } from "./PastReports";
+import type { Write } from "./part";
 import { SmileFigure } from "./SmileFigure";
 import { VolatilityHistory } from "./VolatilityHistory";
-
-export type Write = (changes: Record<string, string | null>) => void;
 
 /** One name's volatility: what is priced against what happens, by time, strike, horizon and report. */
 export function VolatilityPart({

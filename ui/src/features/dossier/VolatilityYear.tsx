@@ -8,7 +8,7 @@ import { told } from "@/shared/chart/told";
 import { DASH, date, number, signed } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { HvChoice } from "./HvChoice";
-import type { Write } from "./VolatilityPart";
+import type { Write } from "./part";
 
 /** One year of implied against historical volatility. */
 export function VolatilityYear({

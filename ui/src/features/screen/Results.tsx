@@ -17,6 +17,7 @@ import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, metricText, signed } from "@/shared/format";
 import { Definition } from "@/shared/ui/Definition";
 import { Missing } from "@/shared/ui/Missing";
+import { SymbolLink } from "@/shared/ui/SymbolLink";
 import { type Column, type Columns, DRAWN, type Row, valueAt } from "./rows";
 
 const ROW_HEIGHT = 28;
@@ -351,18 +352,7 @@ const Line = memo(function Line({
       {cell(
         "symbol",
         0,
-        // A plain link: one that follows the router's state is drawn again whenever the address changes.
-        <a
-          href={asOfDay(`/dossier/${row.symbol}`, asOf)}
-          tabIndex={-1}
-          onClick={(event) => {
-            if (event.ctrlKey || event.metaKey || event.shiftKey) return;
-            event.preventDefault();
-            on.onOpen(row.symbol);
-          }}
-        >
-          {row.symbol}
-        </a>,
+        <SymbolLink symbol={row.symbol} to={asOfDay(`/dossier/${row.symbol}`, asOf)} onOpen={on.onOpen} />,
       )}
       {cell("company", 1, row.company, row.company)}
       {ids.map((id, place) => {

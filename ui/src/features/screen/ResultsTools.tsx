@@ -1,4 +1,5 @@
 import type { View } from "@/shared/stack/state";
+import { Views } from "@/shared/stack/Views";
 import { TakeAlong, type TakenAlong } from "@/shared/ui/TakeAlong";
 
 const VIEWS: { value: View; label: string }[] = [
@@ -19,33 +20,14 @@ type Props = TakenAlong & {
 
 /** What can be done with the survivors: look at them otherwise, ask more of them, take them along. */
 export function ResultsTools(props: Props) {
-  const { view, evidence } = props;
+  const { view } = props;
   return (
     <div className="results-tools">
-      <div className="tool-group">
-        <fieldset className="segments">
-          <legend className="visually-hidden">View</legend>
-          {VIEWS.map(({ value, label }) => (
-            <label key={value} className={value === view && !evidence ? "chosen" : undefined}>
-              <input
-                type="radio"
-                name="view"
-                checked={value === view && !evidence}
-                onChange={() => props.onView(value)}
-              />
-              {label}
-            </label>
-          ))}
-        </fieldset>
-      </div>
-      <div className="tool-group">
-        <button type="button" className="quiet" aria-pressed={evidence} onClick={props.onEvidence}>
-          evidence
-        </button>
+      <Views views={VIEWS} view={view} evidence={props.evidence} onView={props.onView} onEvidence={props.onEvidence}>
         <button type="button" className="quiet" aria-pressed={props.comparing} onClick={props.onCompare}>
           what changed
         </button>
-      </div>
+      </Views>
       <div className="tool-group">
         {view === "table" && (
           <button type="button" className="quiet" onClick={props.onColumns}>

@@ -52,7 +52,7 @@ import {
 import { GalleryTools, MetricSelect, periodOf, sizeOf } from "./ViewTools";
 
 const ColumnPicker = later(() => import("./ColumnPicker").then((part) => part.ColumnPicker));
-const Evidence = later(() => import("./Evidence").then((part) => part.Evidence));
+const Evidence = later(() => import("@/shared/stack/Evidence").then((part) => part.Evidence));
 const Gallery = later(() => import("./Gallery").then((part) => part.Gallery));
 const MarketMap = lazy(() => import("./MarketMap"));
 const ALWAYS = ["price", "change_pct"];
@@ -93,10 +93,9 @@ export function ScreenAt({
   const { said, say, copy: copySymbols, takeOut: writeFile } = useSaid();
 
   const stack = useStack(base, params, write);
-  const { screen, current, changed, change } = stack;
+  const { screen, current, changed, change, aim } = stack;
 
   const asOf = params.get("asof");
-  const aim = Number(params.get("aim")) || null;
   const against = params.get("vs");
   const ids = useMemo(() => {
     // Columns that somebody chose say what its own rules measure; a rule that came since brings its number along.
@@ -258,15 +257,11 @@ export function ScreenAt({
     <div className="screen">
       <Stack
         things={NAMES}
-        screen={current}
+        stack={stack}
         reports={reports}
         universe={reply?.universe ?? null}
         names={metrics}
         metrics={metricMap}
-        aim={aim}
-        onAim={(wanted) => write({ aim: wanted === null ? null : String(wanted) })}
-        onChange={change}
-        onMove={stack.move}
       >
         {kept.head}
       </Stack>
@@ -350,7 +345,7 @@ export function ScreenAt({
             <Loading what="the market" />
           )
         ) : evidence ? (
-          <Evidence screen={current} params={params} onWrite={write} />
+          <Evidence things={NAMES} screen={current} params={params} onWrite={write} />
         ) : rows.length === 0 ? (
           <Empty>
             <p>No name survives these rules.</p>

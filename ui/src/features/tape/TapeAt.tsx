@@ -24,15 +24,20 @@ import { useKeptScreen } from "@/shared/stack/useKeptScreen";
 import { useStack } from "@/shared/stack/useStack";
 import { useWalk } from "@/shared/stack/walk";
 import { AsOf } from "@/shared/ui/AsOf";
+import { later } from "@/shared/ui/later";
+import { MoreRows } from "@/shared/ui/MoreRows";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
+import { SymbolLink } from "@/shared/ui/SymbolLink";
 import { useSaid } from "@/shared/ui/useSaid";
+import { type Column, WalkTable } from "@/shared/ui/WalkTable";
 import { contractColumns, nameColumns, type TicketRow, ticketColumns } from "./columns";
 import { Fills } from "./Fills";
 import { FIRST } from "./first";
 import { NameFigure } from "./NameFigure";
 import { TapeTools, Until } from "./TapeTools";
 import { type Chosen, ThroughTheDay } from "./ThroughTheDay";
-import { type Column, WalkTable } from "./WalkTable";
+
+const Evidence = later(() => import("@/shared/stack/Evidence").then((part) => part.Evidence));
 
 const PAGE = 200;
 const MOST = 1_200;
@@ -63,12 +68,11 @@ export function TapeAt({
   const [rows, setRows] = useState(PAGE);
 
   const stack = useStack(base, params, write);
-  const { screen, current, changed, change } = stack;
+  const { screen, current, changed, change, aim } = stack;
   const view: TapeView = VIEWS.find((known) => known === screen.view) ?? "names";
   const asOf = params.get("asof");
   const until = /^\d\d:\d\d$/.test(params.get("until") ?? "") ? params.get("until") : null;
   const least = Math.max(1, Math.min(100_000, Math.trunc(Number(params.get("least") ?? 1)) || 1));
-  const aim = Number(params.get("aim")) || null;
   const quarter = useMemo(() => readQuarter(params.get("quarter")), [params]);
   const sort = screen.sort[0] ?? "-premium";
   const asked = useMemo(
@@ -113,17 +117,7 @@ export function TapeAt({
     setTimeout(() => navigate(asOfDay(`/dossier/${name}?view=tape`, asOf)));
   }
   const symbolLink = (name: string) => (
-    <a
-      href={asOfDay(`/dossier/${name}?view=tape`, asOf)}
-      tabIndex={-1}
-      onClick={(event) => {
-        if (event.ctrlKey || event.metaKey || event.shiftKey) return;
-        event.preventDefault();
-        open(name);
-      }}
-    >
-      {name}
-    </a>
+    <SymbolLink symbol={name} to={asOfDay(`/dossier/${name}?view=tape`, asOf)} onOpen={open} />
   );
   const toChain = (name: string, contract: { strike: number; expiration: string }) => {
     const query = new URLSearchParams({
@@ -137,7 +131,12 @@ export function TapeAt({
   const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
   const fresh = reply?.symbols.filter((name) => !inTray.has(name)) ?? [];
   const copy = () => copySymbols(reply?.symbols ?? []);
-  const setView = (next: View) => change({ view: next });
+  const evidence = params.get("evidence") === "1";
+  const toggleEvidence = () => write({ evidence: evidence ? null : "1" }, true);
+  const setView = (next: View) => {
+    change({ view: next });
+    if (evidence) write({ evidence: null });
+  };
   useKeys({
     r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
     c: copy,
@@ -146,6 +145,7 @@ export function TapeAt({
     "2": () => setView("tickets"),
     "3": () => setView("contracts"),
     "4": () => setView("day"),
+    "5": toggleEvidence,
   });
   function takeOut(format: FileFormat) {
     const what = view === "day" ? "tickets" : view;
@@ -179,33 +179,18 @@ export function TapeAt({
       {...shared}
       {...more}
     >
-      {reply && list.length < reply.total && (
-        <p className="more-rows">
-          {number(list.length)} of {number(reply.total)}.{" "}
-          {list.length < MOST ? (
-            <button type="button" className="quiet" onClick={() => setRows(Math.min(MOST, list.length + 2 * PAGE))}>
-              show more
-            </button>
-          ) : (
-            "Tighten the rules to see the others, or take them out as a file."
-          )}
-        </p>
-      )}
+      <MoreRows shown={list.length} total={reply?.total ?? 0} step={2 * PAGE} most={MOST} onMore={setRows} />
     </WalkTable>
   );
   return (
     <div className="screen tape-page">
       <Stack
         things={TICKETS}
-        screen={current}
+        stack={stack}
         reports={reports}
         universe={reply?.universe ?? null}
         names={metrics}
         metrics={metricMap}
-        aim={aim}
-        onAim={(wanted) => write({ aim: wanted === null ? null : String(wanted) })}
-        onChange={change}
-        onMove={stack.move}
       >
         {kept.head}
       </Stack>
@@ -237,7 +222,9 @@ export function TapeAt({
             least={least}
             fresh={fresh.length}
             all={reply?.symbols.length ?? 0}
+            evidence={evidence}
             onView={setView}
+            onEvidence={toggleEvidence}
             onLeast={(next) => write({ least: next > 1 ? String(next) : null })}
             onFile={takeOut}
             onCopy={copy}
@@ -267,6 +254,8 @@ export function TapeAt({
           ) : (
             <Loading what="the tape" />
           )
+        ) : evidence ? (
+          <Evidence things={TICKETS} screen={current} params={params} onWrite={write} />
         ) : reply.sessions.length === 0 || reply.universe === 0 ? (
           <Empty>
             <p>

@@ -1,3 +1,4 @@
+import { Views } from "@/shared/stack/Views";
 import { TakeAlong, type TakenAlong } from "@/shared/ui/TakeAlong";
 
 type View = "names" | "tickets" | "contracts" | "day";
@@ -78,24 +79,16 @@ export function TapeTools(
   props: TakenAlong & {
     view: View;
     least: number;
+    evidence: boolean;
     onView: (view: View) => void;
+    onEvidence: () => void;
     onLeast: (least: number) => void;
   },
 ) {
   const { view } = props;
   return (
     <div className="results-tools">
-      <div className="tool-group">
-        <fieldset className="segments">
-          <legend className="visually-hidden">View</legend>
-          {VIEWS.map(({ value, label }) => (
-            <label key={value} className={value === view ? "chosen" : undefined}>
-              <input type="radio" name="view" checked={value === view} onChange={() => props.onView(value)} />
-              {label}
-            </label>
-          ))}
-        </fieldset>
-      </div>
+      <Views views={VIEWS} view={view} evidence={props.evidence} onView={props.onView} onEvidence={props.onEvidence} />
       <div className="tool-group">
         {view === "names" && (
           <label className="aim-for">

@@ -2,8 +2,8 @@ import type { Schemas } from "@/shared/api/client";
 import { compact, date, number, signed, signedCompact } from "@/shared/format";
 import { Missing } from "@/shared/ui/Missing";
 import { ContractName, clock, leans } from "@/shared/ui/ticketWords";
+import type { Column } from "@/shared/ui/WalkTable";
 import { FlowBar } from "./FlowBar";
-import type { Column } from "./WalkTable";
 
 export type NameRow = Schemas["TapeName"];
 export type TicketRow = Schemas["TicketLine"];

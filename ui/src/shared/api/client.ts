@@ -74,6 +74,11 @@ export type PositioningRequest = NonNullable<
   operations["dossier_read_positioning_positioning__path_symbol__get"]["parameters"]["query"]
 >;
 export type TapeRequest = NonNullable<operations["dossier_read_tape_tape__path_symbol__get"]["parameters"]["query"]>;
+export type PrintsQuery = NonNullable<
+  operations["dossier_read_prints_prints__path_symbol__get"]["parameters"]["query"]
+>;
+export type PriceRequest = NonNullable<operations["dossier_read_price_price__path_symbol__get"]["parameters"]["query"]>;
+export type LinesRequest = NonNullable<operations["lines_read_lines_of__path_symbol__get"]["parameters"]["query"]>;
 export type FillsRequest = NonNullable<operations["tape_read_fills_fills__path_symbol__get"]["parameters"]["query"]>;
 export type Why = Schemas["Why"];
 export type ScreenReply = Schemas["ScreenReply"];
@@ -129,8 +134,26 @@ export const api = {
     unwrap(client.GET("/api/dossier/expected-move/{symbol}", { params: { path: { symbol }, query }, signal })),
   positioning: (symbol: string, query: PositioningRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/dossier/positioning/{symbol}", { params: { path: { symbol }, query }, signal })),
+  namePrints: (symbol: string, query: PrintsQuery, signal: AbortSignal) =>
+    unwrap(client.GET("/api/dossier/prints/{symbol}", { params: { path: { symbol }, query }, signal })),
+  facts: (symbol: string, query: AsOfRequest, signal: AbortSignal) =>
+    unwrap(client.GET("/api/dossier/facts/{symbol}", { params: { path: { symbol }, query }, signal })),
+  price: (symbol: string, query: PriceRequest, signal: AbortSignal) =>
+    unwrap(client.GET("/api/dossier/price/{symbol}", { params: { path: { symbol }, query }, signal })),
+  lines: (symbol: string, query: LinesRequest, signal?: AbortSignal) =>
+    unwrap(client.GET("/api/lines/of/{symbol}", { params: { path: { symbol }, query }, signal })),
+  saveLine: (body: Schemas["LineDraft"], id: number | null) =>
+    id === null
+      ? unwrap(client.POST("/api/lines", { body, ...keyed(body) }))
+      : unwrap(client.PUT("/api/lines/{id}", { params: { path: { id } }, body, ...keyed(body) })),
+  deleteLine: (id: number) => unwrap(client.DELETE("/api/lines/{id}", { params: { path: { id } } })),
+  restoreLine: (id: number) => unwrap(client.POST("/api/lines/{id}/restore", { params: { path: { id } } })),
   tape: (symbol: string, query: TapeRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/dossier/tape/{symbol}", { params: { path: { symbol }, query }, signal })),
+  shelfRecord: (body: Schemas["StackAsked"], signal: AbortSignal) =>
+    unwrap(client.POST("/api/off-exchange/record", { body, signal })),
+  prints: (body: Schemas["PrintsRequest"], signal: AbortSignal) =>
+    unwrap(client.POST("/api/off-exchange", { body, signal })),
   tickets: (body: Schemas["TapeRequest"], signal: AbortSignal) => unwrap(client.POST("/api/tape", { body, signal })),
   nameTickets: (body: Schemas["NameAsked"], signal: AbortSignal) =>
     unwrap(client.POST("/api/tape/name", { body, signal })),

@@ -15,9 +15,12 @@ import {
   api,
   type DossierRequest,
   type FillsRequest,
+  type LinesRequest,
   type Metric,
   type OverTimeRequest,
   type PositioningRequest,
+  type PriceRequest,
+  type PrintsQuery,
   type RowsRequest,
   type Schemas,
   type ScreenDraft,
@@ -101,6 +104,16 @@ function useLatest<Request, Reply>(
 export const useScreen = (request: ScreenRequest) => useLatest("screen", request, api.screen);
 
 /** Tickets that a stack leaves. */
+export const usePrints = (request: Schemas["PrintsRequest"]) => useLatest("prints", request, api.prints);
+export const useShelfRecord = (request: Schemas["StackAsked"], enabled: boolean) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["shelf-record", version, request],
+    queryFn: ({ signal }) => api.shelfRecord(request, signal),
+    placeholderData: keepPreviousData,
+    enabled,
+  });
+};
 export const useTickets = (request: Schemas["TapeRequest"]) => useLatest("tickets", request, api.tickets);
 
 /** One name's surviving tickets on its price; while those of another stack are on their way, the last ones are shown. */
@@ -269,6 +282,70 @@ export const usePositioning = (symbol: string, query: PositioningRequest) => {
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
 };
+
+/** While another window of the same name's prints is on its way, the last one is shown. */
+export const useNamePrints = (symbol: string, query: PrintsQuery) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["name-prints", version, symbol, query],
+    queryFn: ({ signal }) => api.namePrints(symbol, query, signal),
+    placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
+  });
+};
+
+export const useFacts = (symbol: string, at: AsOfRequest) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["facts", version, symbol, at],
+    queryFn: ({ signal }) => api.facts(symbol, at, signal),
+    placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
+  });
+};
+
+/** While other bars or layers of the same name are on their way, the last ones are shown. */
+export const usePrice = (symbol: string, query: PriceRequest) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["price", version, symbol, query],
+    queryFn: ({ signal }) => api.price(symbol, query, signal),
+    placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
+  });
+};
+
+const NO_LINES: Schemas["LineRow"][] = [];
+
+/** One's own lines of a name, and the chance to touch them by a day. */
+export const useLines = (symbol: string, query: LinesRequest) => {
+  const version = useMarket().data?.version;
+  const answer = useQuery({
+    queryKey: ["lines", version, symbol, query],
+    queryFn: ({ signal }) => api.lines(symbol, query, signal),
+    placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
+  });
+  return { answer, lines: answer.data?.lines ?? NO_LINES };
+};
+
+/** What a change of a line makes old. */
+export const LINES_AGAIN = [
+  "lines",
+  "screen",
+  "screen-rows",
+  "prints",
+  "shelf-record",
+  "tickets",
+  "name-tickets",
+  "lineup",
+  "over-time",
+  "price",
+  "evidence",
+];
+
+export const useSaveLine = (symbol: string) =>
+  useSave(LINES_AGAIN, api.saveLine, {
+    name: (draft) => `The line at ${draft.price} on ${draft.symbol}`,
+    lines: (draft) => [String(draft.price), draft.name ?? "", draft.note ?? ""],
+    now: async (id) => (await api.lines(symbol, {})).lines.find((line) => line.id === id),
+  });
 
 /** While another session of the same name's trades is on its way, the last one is shown. */
 export const useTape = (symbol: string, query: TapeRequest) => {

@@ -159,6 +159,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/dossier/facts/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What one name is, reported, pays and is expected to earn, each with the day it became known. */
+        get: operations["dossier_read_facts_facts__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/dossier/over-time/{symbol}": {
         parameters: {
             query?: never;
@@ -185,6 +202,40 @@ export interface paths {
         };
         /** One name's gamma exposure and open interest: where they lie and how they are changing. */
         get: operations["dossier_read_positioning_positioning__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/dossier/price/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One name's bars of any length and the layers asked for. */
+        get: operations["dossier_read_price_price__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/dossier/prints/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One name's off-exchange prints: shelves, their tests, the record beside chance, bursts. */
+        get: operations["dossier_read_prints_prints__path_symbol__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -278,6 +329,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a line at a price. */
+        post: operations["lines_add_line_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lines/of/{symbol}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One name's lines: how far they are, and the chance to touch each by a day. */
+        get: operations["lines_read_lines_of__path_symbol__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lines/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Move a line, name it, note why. */
+        put: operations["lines_change_line__int_id__put"];
+        post?: never;
+        /** Take a line away; it can be put back. */
+        delete: operations["lines_delete_line__int_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lines/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a line back. */
+        post: operations["lines_restore_line__int_id__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/lineup": {
         parameters: {
             query?: never;
@@ -340,6 +460,57 @@ export interface paths {
         get: operations["frame_list_names_names_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/off-exchange": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Names that a stack of rules leaves, where they stand among large prints, or the session's prints of them. */
+        post: operations["off_exchange_look_at_prints_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/off-exchange/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The same as CSV, XLSX or JSON. */
+        post: operations["off_exchange_export_prints_export_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/off-exchange/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether shelves of the names left held more often than prices at the same distance where nothing was printed. */
+        post: operations["off_exchange_record_of_shelves_record_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -792,6 +963,20 @@ export interface components {
             /** Unit */
             unit: string;
         };
+        /**
+         * BarFan
+         * @description An expected move that opens from where it was priced: bars, then places after the last one.
+         */
+        BarFan: {
+            /** Bars */
+            bars: number[];
+            /** Current */
+            current: boolean;
+            /** Lower */
+            lower: number[];
+            /** Upper */
+            upper: number[];
+        };
         /** Bars */
         Bars: {
             /** Close */
@@ -829,6 +1014,32 @@ export interface components {
             own: components["schemas"]["OwnBasket"][];
             /** Sectors */
             sectors: components["schemas"]["KeptBasket"][];
+        };
+        /**
+         * BookOpinion
+         * @description Price against one source's book value per share.
+         */
+        BookOpinion: {
+            /** Below */
+            below: boolean | null;
+            /** Known On */
+            known_on: string | null;
+            /**
+             * Period End
+             * @description Of the figure in use
+             */
+            period_end: string | null;
+            /** Price To Book */
+            price_to_book: number | null;
+            /**
+             * Sessions
+             * @description Sessions in a row on this side of book; missing when it never was otherwise
+             */
+            sessions: number | null;
+            /** Source */
+            source: number;
+            /** Stale */
+            stale: boolean;
         };
         /** Bucket */
         Bucket: {
@@ -876,6 +1087,32 @@ export interface components {
             strike: number;
             /** Volume */
             volume: number;
+        };
+        /**
+         * BurstRow
+         * @description Prints that were one burst, or one that makes no level.
+         */
+        BurstRow: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Conditions */
+            conditions: string[];
+            /** Notional */
+            notional: number;
+            /** Price */
+            price: number;
+            /** Prints */
+            prints: number;
+            /**
+             * Share Pct
+             * @description Of all notional in the window
+             */
+            share_pct: number;
+            /** Shares */
+            shares: number;
         };
         /**
          * Callout
@@ -974,6 +1211,25 @@ export interface components {
             week: number | null;
             /** Yesterday */
             yesterday: number | null;
+        };
+        /**
+         * ChannelLine
+         * @description The least-squares line through the last closes, and its edges, at its first and last bar.
+         */
+        ChannelLine: {
+            /** Begin */
+            begin: number;
+            /** End */
+            end: number;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /**
+             * Width
+             * @description To either edge
+             */
+            width: number;
         };
         /** CheckReply */
         CheckReply: {
@@ -1218,6 +1474,23 @@ export interface components {
             /** Upper */
             upper: number[];
         };
+        /** DividendRow */
+        DividendRow: {
+            /** Ahead */
+            ahead: boolean;
+            /** Amount */
+            amount: number;
+            /**
+             * Declared On
+             * Format: date
+             */
+            declared_on: string;
+            /**
+             * Ex Date
+             * Format: date
+             */
+            ex_date: string;
+        };
         /**
          * Done
          * @description It was done.
@@ -1278,6 +1551,18 @@ export interface components {
             tenors: components["schemas"]["TenorPoint"][];
             today: components["schemas"]["Today"];
             year: components["schemas"]["VolatilityYear"];
+        };
+        /** EstimateRow */
+        EstimateRow: {
+            /** Eps Next Year */
+            eps_next_year: number | null;
+            /** Fair Value */
+            fair_value: number | null;
+            /**
+             * Known On
+             * Format: date
+             */
+            known_on: string;
         };
         /**
          * Evidence
@@ -1353,11 +1638,18 @@ export interface components {
             fresh: boolean;
             /**
              * Side
-             * @description The side of the bet: up, down, or an expression whose sign says it
+             * @description The side of the bet: up, down, an expression whose sign says it, or for tickets lean, that of those left
              * @default up
              */
             side: string;
             stack: components["schemas"]["StackBody"];
+            /**
+             * Table
+             * @description What the rules are on
+             * @default names
+             * @enum {string}
+             */
+            table: "names" | "tickets";
             /** @default null */
             target: components["schemas"]["TargetAsked"] | null;
         };
@@ -1535,6 +1827,62 @@ export interface components {
             value: number | null;
         };
         /**
+         * FactsView
+         * @description What is known of a name.
+         */
+        FactsView: {
+            /** Book */
+            book: components["schemas"]["BookOpinion"][];
+            /** Book Says */
+            book_says: string | null;
+            /** Company */
+            company: string;
+            /** Dividends */
+            dividends: components["schemas"]["DividendRow"][];
+            /** Estimates */
+            estimates: components["schemas"]["EstimateRow"][];
+            /** Float Shares */
+            float_shares: number | null;
+            /** Funds */
+            funds: components["schemas"]["Membership"][];
+            /** Kind */
+            kind: string;
+            /**
+             * Listed On
+             * Format: date
+             */
+            listed_on: string;
+            /**
+             * Members
+             * @description Of a fund, the heaviest first
+             */
+            members: components["schemas"]["Membership"][];
+            /** Quarters */
+            quarters: components["schemas"]["QuarterFacts"][];
+            /** Ratios */
+            ratios: components["schemas"]["Ratio"][];
+            /** Reports */
+            reports: components["schemas"]["PastReport"][];
+            /** Sector */
+            sector: string;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Shares Outstanding */
+            shares_outstanding: number | null;
+            /** Short Interest */
+            short_interest: components["schemas"]["ShortRow"][];
+            /**
+             * Stale
+             * @description Whether a newer report is overdue
+             */
+            stale: boolean;
+            /** Symbol */
+            symbol: string;
+        };
+        /**
          * Fan
          * @description One cycle's expected move: it opens from `anchor` at the close of `start` with the square root of its sessions.
          */
@@ -1702,6 +2050,23 @@ export interface components {
             /** Symbol */
             symbol: string;
         };
+        /**
+         * GapZone
+         * @description A gap still open: from the bar after which price jumped, what of it price has not come back over.
+         */
+        GapZone: {
+            /** Above */
+            above: boolean;
+            /** Bar */
+            bar: number;
+            /**
+             * Fill
+             * @description Where it would be filled
+             */
+            fill: number;
+            /** Reached */
+            reached: number;
+        };
         /** Handbook */
         Handbook: {
             /** Functions */
@@ -1782,6 +2147,151 @@ export interface components {
              * @description The share inside against the 68 % of one standard deviation, beyond two of its own
              */
             verdict: ("overpriced" | "underpriced" | "within chance") | null;
+        };
+        /**
+         * Level
+         * @description A price at which much was printed over the window.
+         */
+        Level: {
+            /** Bursts */
+            bursts: number;
+            /**
+             * Moves
+             * @description From the price now, in one-day expected moves; above it positive
+             */
+            moves: number | null;
+            /** Notional */
+            notional: number;
+            /** Price */
+            price: number;
+            /** Shares */
+            shares: number;
+        };
+        /**
+         * LineDraft
+         * @description A price to mark on a name.
+         */
+        LineDraft: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @description Why it stands there
+             * @default
+             */
+            note: string;
+            /** Price */
+            price: number;
+            /** Symbol */
+            symbol: string;
+            /**
+             * Version
+             * @description The version that the change was made on; none: whichever is kept
+             * @default null
+             */
+            version: number | null;
+        };
+        /**
+         * LineRow
+         * @description A line as price stands to it.
+         */
+        LineRow: {
+            /**
+             * Away Moves
+             * @description In moves priced for the next session
+             */
+            away_moves: number | null;
+            /** Away Pct */
+            away_pct: number | null;
+            /** Id */
+            id: number;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @description Why it stands there
+             * @default
+             */
+            note: string;
+            /**
+             * Past Apart
+             * @description How many of them can lie side by side
+             */
+            past_apart: number;
+            /**
+             * Past Chance Pct
+             * @description The same under the name's own past, its drift taken out
+             */
+            past_chance_pct: number | null;
+            /**
+             * Past Windows
+             * @description Past stretches of that length, overlapping
+             */
+            past_windows: number;
+            /** Price */
+            price: number;
+            /**
+             * Priced Chance Pct
+             * @description Of a touch by the day asked for, under the fitted surface
+             */
+            priced_chance_pct: number | null;
+            /**
+             * Priced Reason
+             * @description Why there is no such chance
+             */
+            priced_reason: string | null;
+            /**
+             * Since
+             * Format: date
+             * @description The session in which it was put there
+             */
+            since: string;
+            /** Symbol */
+            symbol: string;
+            /**
+             * Version
+             * @description The version that the change was made on; none: whichever is kept
+             * @default null
+             */
+            version: number | null;
+        };
+        /**
+         * LinesView
+         * @description A name's own lines, the highest first.
+         */
+        LinesView: {
+            /**
+             * By
+             * Format: date
+             */
+            by: string;
+            /**
+             * Later
+             * @description Lines that were put there after this session
+             */
+            later: number;
+            /** Lines */
+            lines: components["schemas"]["LineRow"][];
+            /** Price */
+            price: number | null;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /**
+             * Sessions
+             * @description Sessions until then
+             */
+            sessions: number;
+            /** Symbol */
+            symbol: string;
         };
         /** Lineup */
         Lineup: {
@@ -1992,6 +2502,18 @@ export interface components {
              * @enum {string}
              */
             verdict: "too few" | "none" | "above" | "below";
+        };
+        /**
+         * Membership
+         * @description A fund that holds the name, or a name that the fund holds.
+         */
+        Membership: {
+            /** Company */
+            company: string;
+            /** Symbol */
+            symbol: string;
+            /** Weight Pct */
+            weight_pct: number;
         };
         /**
          * MetricEntry
@@ -2238,6 +2760,38 @@ export interface components {
             name: string;
             /** Symbols */
             symbols: string[];
+            /**
+             * Version
+             * @description The version that the change was made on; none: whichever is kept
+             * @default null
+             */
+            version: number | null;
+        };
+        /** OwnLine */
+        OwnLine: {
+            /** Id */
+            id: number;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @description Why it stands there
+             * @default
+             */
+            note: string;
+            /** Price */
+            price: number;
+            /**
+             * Since
+             * Format: date
+             * @description The session in which it was put there
+             */
+            since: string;
+            /** Symbol */
+            symbol: string;
             /**
              * Version
              * @description The version that the change was made on; none: whichever is kept
@@ -2599,6 +3153,547 @@ export interface components {
             session: string;
         };
         /**
+         * PriceBar
+         * @description A day, or a quarter of an hour where there are minutes.
+         */
+        PriceBar: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Day */
+            day: boolean;
+            /** High */
+            high: number | null;
+            /** Low */
+            low: number | null;
+        };
+        /**
+         * PriceBelow
+         * @description A metric or expression under the price; `reason` says why it has no values.
+         */
+        PriceBelow: {
+            /** Decimals */
+            decimals: number;
+            /** Expression */
+            expression: string;
+            /** Label */
+            label: string;
+            /** Reason */
+            reason: string | null;
+            /** Unit */
+            unit: string;
+            /** Values */
+            values: (number | null)[];
+        };
+        /**
+         * PriceEvent
+         * @description A report or a dividend.
+         */
+        PriceEvent: {
+            /** Bar */
+            bar: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "report" | "dividend";
+            /** Words */
+            words: string;
+        };
+        /**
+         * PriceLevel
+         * @description A price across the chart; a zone when it has a low and a high.
+         */
+        PriceLevel: {
+            /**
+             * High
+             * @default null
+             */
+            high: number | null;
+            /** Label */
+            label: string;
+            /**
+             * Layer
+             * @enum {string}
+             */
+            layer: "averages" | "bollinger" | "keltner" | "squeeze" | "channel" | "fans" | "gaps" | "swings" | "day" | "gamma" | "shelves" | "tickets" | "events";
+            /**
+             * Low
+             * @default null
+             */
+            low: number | null;
+            /** Price */
+            price: number;
+            /**
+             * Share Pct
+             * @description Of a shelf: of the window's notional
+             * @default null
+             */
+            share_pct: number | null;
+        };
+        /**
+         * PriceLine
+         * @description A number beside each bar.
+         */
+        PriceLine: {
+            /**
+             * Expression
+             * @description In the rule language: a rule with it sees the same numbers
+             */
+            expression: string;
+            /** Label */
+            label: string;
+            /**
+             * Layer
+             * @enum {string}
+             */
+            layer: "averages" | "bollinger" | "keltner" | "squeeze" | "channel" | "fans" | "gaps" | "swings" | "day" | "gamma" | "shelves" | "tickets" | "events";
+            /** Values */
+            values: (number | null)[];
+        };
+        /** PriceSwing */
+        PriceSwing: {
+            /** Bar */
+            bar: number;
+            /** High */
+            high: boolean;
+            /** Price */
+            price: number;
+        };
+        /**
+         * PriceView
+         * @description One name's bars and the layers asked for. Places are indices of the bars, beyond the last one of `ahead`.
+         */
+        PriceView: {
+            /**
+             * Ahead
+             * @description Sessions after the last bar that a fan reaches
+             */
+            ahead: string[];
+            /**
+             * At
+             * @description Where each bar begins; of a day where it opens
+             */
+            at: string[];
+            /** Below */
+            below: components["schemas"]["PriceBelow"][];
+            channel: components["schemas"]["ChannelLine"] | null;
+            /** Close */
+            close: (number | null)[];
+            /**
+             * Day
+             * @description Place of each bar's session in `sessions`
+             */
+            day: number[];
+            /** Events */
+            events: components["schemas"]["PriceEvent"][];
+            /** Fans */
+            fans: components["schemas"]["BarFan"][];
+            /** Gaps */
+            gaps: components["schemas"]["GapZone"][];
+            /** High */
+            high: (number | null)[];
+            /**
+             * Length
+             * @enum {string}
+             */
+            length: "day" | "60" | "15" | "5" | "1";
+            /** Levels */
+            levels: components["schemas"]["PriceLevel"][];
+            /** Lines */
+            lines: components["schemas"]["PriceLine"][];
+            /** Low */
+            low: (number | null)[];
+            /** One Day Move */
+            one_day_move: number | null;
+            /** Open */
+            open: (number | null)[];
+            /** Price */
+            price: number | null;
+            /**
+             * Reason
+             * @description Why there are no bars
+             */
+            reason: string | null;
+            /** Regular */
+            regular: boolean[];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Sessions */
+            sessions: string[];
+            /**
+             * Squeeze
+             * @description Bars on which the Bollinger bands lie inside the Keltner bands
+             */
+            squeeze: number[];
+            /** Swings */
+            swings: components["schemas"]["PriceSwing"][];
+            /** Symbol */
+            symbol: string;
+            /** Tickets */
+            tickets: components["schemas"]["TicketMark"][];
+            /** Volume */
+            volume: (number | null)[];
+        };
+        /**
+         * PrintLine
+         * @description Prints that were one burst, or one that makes no level.
+         */
+        PrintLine: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Away Moves */
+            away_moves: number | null;
+            /**
+             * Away Pct
+             * @description From the price now
+             */
+            away_pct: number | null;
+            /** Conditions */
+            conditions: string[];
+            /** Notional */
+            notional: number;
+            /**
+             * Part
+             * @enum {string}
+             */
+            part: "before the open" | "regular hours" | "after the close";
+            /** Price */
+            price: number;
+            /** Prints */
+            prints: number;
+            /**
+             * Share Pct
+             * @description Of the session's volume
+             */
+            share_pct: number | null;
+            /** Shares */
+            shares: number;
+            /** Symbol */
+            symbol: string;
+        };
+        /**
+         * PrintsExport
+         * @description What to take out as a file.
+         */
+        PrintsExport: {
+            /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Format
+             * @enum {string}
+             */
+            format: "csv" | "xlsx" | "json";
+            /**
+             * Name
+             * @default Off-exchange
+             */
+            name: string;
+            /**
+             * Positions
+             * @description Show names at these positions alone; none: all
+             * @default []
+             */
+            positions: ("above all" | "within" | "below all" | "none that large" | "none")[];
+            /**
+             * Sort
+             * @default -largest
+             */
+            sort: string;
+            stack: components["schemas"]["StackBody"];
+            /**
+             * View
+             * @default names
+             * @enum {string}
+             */
+            view: "names" | "prints";
+            /**
+             * @default {
+             *       "first": null,
+             *       "last": null,
+             *       "least": 1000000,
+             *       "sessions": 20,
+             *       "unit": "$"
+             *     }
+             */
+            window: components["schemas"]["Window"];
+        };
+        /**
+         * PrintsName
+         * @description Where a name stands among its levels.
+         */
+        PrintsName: {
+            /**
+             * Above
+             * @description Price of the nearest level above
+             */
+            above: number | null;
+            /** Above Moves */
+            above_moves: number | null;
+            /** Above Pct */
+            above_pct: number | null;
+            /** Below */
+            below: number | null;
+            /** Below Moves */
+            below_moves: number | null;
+            /** Below Pct */
+            below_pct: number | null;
+            /** Change Pct */
+            change_pct: number | null;
+            /** Company */
+            company: string;
+            /**
+             * Count
+             * @description How many levels there are
+             */
+            count: number;
+            /** Days To Earnings */
+            days_to_earnings: number | null;
+            /** Days To Ex Dividend */
+            days_to_ex_dividend: number | null;
+            /** Earnings Timing */
+            earnings_timing: string | null;
+            /**
+             * Largest
+             * @description Price of the level with the most notional
+             */
+            largest: number | null;
+            /** Largest Moves */
+            largest_moves: number | null;
+            /** Largest Notional */
+            largest_notional: number;
+            /**
+             * Levels
+             * @description The largest, by price
+             */
+            levels: components["schemas"]["Level"][];
+            /** Next Dividend */
+            next_dividend: number | null;
+            /**
+             * Position
+             * @enum {string}
+             */
+            position: "above all" | "within" | "below all" | "none that large" | "none";
+            /** Price */
+            price: number | null;
+            /**
+             * Share Pct
+             * @description Shares of all prints in the window in percent of its volume
+             */
+            share_pct: number | null;
+            /**
+             * Short Change
+             * @description Percent since the settlement before
+             */
+            short_change: number | null;
+            /**
+             * Short Pct
+             * @description Of the float
+             */
+            short_pct: number | null;
+            /** Symbol */
+            symbol: string;
+        };
+        /**
+         * PrintsReply
+         * @description Survivors of a stack on names, the funnel, and where they stand among prints.
+         */
+        PrintsReply: {
+            /** Doubts */
+            doubts: string[];
+            /**
+             * First Session
+             * @description The window's first session; missing when no prints are kept
+             */
+            first_session: string | null;
+            /** Last Session */
+            last_session: string | null;
+            /**
+             * Names
+             * @default null
+             */
+            names: components["schemas"]["PrintsName"][] | null;
+            /** Newest */
+            newest: boolean;
+            /**
+             * Positions
+             * @description How many survivors stand where
+             */
+            positions: {
+                [key: string]: number;
+            };
+            /**
+             * Prints
+             * @default null
+             */
+            prints: components["schemas"]["PrintLine"][] | null;
+            /** Rules */
+            rules: components["schemas"]["RuleReport"][];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /**
+             * Shown
+             * @description Survivors at the positions that were chosen
+             */
+            shown: number;
+            /** Survivors */
+            survivors: number;
+            /**
+             * Symbols
+             * @description Names shown, in order, at most 2,000
+             */
+            symbols: string[];
+            /**
+             * Total
+             * @description Rows that there are to look at
+             */
+            total: number;
+            /** Universe */
+            universe: number;
+            /** Version */
+            version: number;
+        };
+        /**
+         * PrintsRequest
+         * @description Names, or the as-of session's prints, to look at.
+         */
+        PrintsRequest: {
+            /**
+             * Aim
+             * @default null
+             */
+            aim: number | null;
+            /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Count
+             * @default 100
+             */
+            count: number;
+            /**
+             * First
+             * @default 0
+             */
+            first: number;
+            /**
+             * Positions
+             * @description Show names at these positions alone; none: all
+             * @default []
+             */
+            positions: ("above all" | "within" | "below all" | "none that large" | "none")[];
+            /**
+             * Sort
+             * @description For names: what they are in the order of, - when falling
+             * @default -largest
+             */
+            sort: string;
+            stack: components["schemas"]["StackBody"];
+            /**
+             * View
+             * @default names
+             * @enum {string}
+             */
+            view: "names" | "prints";
+            /**
+             * @default {
+             *       "first": null,
+             *       "last": null,
+             *       "least": 1000000,
+             *       "sessions": 20,
+             *       "unit": "$"
+             *     }
+             */
+            window: components["schemas"]["Window"];
+        };
+        /**
+         * PrintsView
+         * @description One name's off-exchange prints.
+         */
+        PrintsView: {
+            /** Bars */
+            bars: components["schemas"]["PriceBar"][];
+            /**
+             * Bursts
+             * @description By notional
+             */
+            bursts: components["schemas"]["BurstRow"][];
+            /** Bursts Total */
+            bursts_total: number;
+            /**
+             * First Session
+             * @description The window's first session; missing when no prints are kept
+             */
+            first_session: string | null;
+            /** Last Session */
+            last_session: string | null;
+            /**
+             * Notional
+             * @description Of all bursts in the window
+             */
+            notional: number;
+            /**
+             * Outside
+             * @description Notional of bursts in no shelf
+             */
+            outside: number;
+            /** Price */
+            price: number | null;
+            /** Prints */
+            prints: number;
+            /**
+             * Reason
+             * @description Why there is nothing to show
+             */
+            reason: string | null;
+            /** Record */
+            record: components["schemas"]["RecordRow"][];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /**
+             * Share Pct
+             * @description Shares of all bursts in percent of the volume
+             */
+            share_pct: number | null;
+            /** Shelves */
+            shelves: components["schemas"]["ShelfRow"][];
+            /** Symbol */
+            symbol: string;
+            /**
+             * Tested Over
+             * @description Sessions of prints that make the shelves that are tested
+             */
+            tested_over: number;
+            /**
+             * Tests
+             * @description Newest first
+             */
+            tests: components["schemas"]["TestRow"][];
+            /** Tests Total */
+            tests_total: number;
+        };
+        /**
          * Problem
          * @description An error: what happened and what to do, and where.
          */
@@ -2684,6 +3779,31 @@ export interface components {
              */
             session: string;
         };
+        /**
+         * QuarterFacts
+         * @description A reported period by both sources; figures that are further apart than a few percent are named.
+         */
+        QuarterFacts: {
+            /**
+             * Age Days
+             * @description From its end to the session
+             */
+            age_days: number;
+            /**
+             * Apart
+             * @description Percent by which the first source is above the second, where they differ
+             */
+            apart: {
+                [key: string]: number;
+            };
+            first: components["schemas"]["SourceFigures"] | null;
+            /**
+             * Period End
+             * Format: date
+             */
+            period_end: string;
+            second: components["schemas"]["SourceFigures"] | null;
+        };
         /** QuarterRow */
         QuarterRow: {
             /**
@@ -2716,6 +3836,21 @@ export interface components {
             value: number | null;
         };
         /**
+         * Ratio
+         * @description A metric of the catalogue as of the session.
+         */
+        Ratio: {
+            /** Key */
+            key: string;
+            /**
+             * Reason
+             * @description Why there is none
+             */
+            reason: string | null;
+            /** Value */
+            value: number | null;
+        };
+        /**
          * Recent
          * @description Recent closes, on the price axis that the strikes share.
          */
@@ -2724,6 +3859,40 @@ export interface components {
             close: (number | null)[];
             /** Sessions */
             sessions: string[];
+        };
+        /**
+         * RecordRow
+         * @description How often tests held, beside the same at the same distance on the other side of price.
+         */
+        RecordRow: {
+            /**
+             * Difference
+             * @description Percentage points
+             */
+            difference: number | null;
+            /** Held Pct */
+            held_pct: number | null;
+            /** High */
+            high: number | null;
+            /** Low */
+            low: number | null;
+            /** Of */
+            of: string;
+            /** Placebo Pct */
+            placebo_pct: number | null;
+            /** Placebo Tests */
+            placebo_tests: number;
+            /** Sentence */
+            sentence: string;
+            /** Sessions */
+            sessions: number;
+            /** Tests */
+            tests: number;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "too few" | "none" | "above" | "below";
         };
         /**
          * RowsReply
@@ -3144,6 +4313,88 @@ export interface components {
             what: "price" | "volatility";
         };
         /**
+         * ShelfRecord
+         * @description How often tests of shelves held, of the names left and of all, beside their placebo.
+         */
+        ShelfRecord: {
+            /**
+             * First Session
+             * @description The first in which a test could begin
+             */
+            first_session: string | null;
+            /** Names */
+            names: number;
+            /** Rows */
+            rows: components["schemas"]["RecordRow"][];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+        };
+        /**
+         * ShelfRow
+         * @description A price where notional piled up over the window, and the tests of what was known of it.
+         */
+        ShelfRow: {
+            /**
+             * Away Moves
+             * @description From the price now, in one-day expected moves; above it positive
+             */
+            away_moves: number | null;
+            /** Away Pct */
+            away_pct: number | null;
+            /** Broke */
+            broke: number;
+            /**
+             * Count
+             * @description Bursts that it takes
+             */
+            count: number;
+            /** Held */
+            held: number;
+            /** High */
+            high: number;
+            /** Low */
+            low: number;
+            /** Notional */
+            notional: number;
+            /** Open */
+            open: number;
+            /** Price */
+            price: number;
+            /**
+             * Share Pct
+             * @description Of all notional in the window
+             */
+            share_pct: number;
+        };
+        /** ShortRow */
+        ShortRow: {
+            /**
+             * Change Pct
+             * @description Against the settlement before
+             */
+            change_pct: number | null;
+            /**
+             * Float Pct
+             * @description Of the shares that trade
+             */
+            float_pct: number | null;
+            /**
+             * Known On
+             * Format: date
+             */
+            known_on: string;
+            /**
+             * Settled On
+             * Format: date
+             */
+            settled_on: string;
+            /** Shares */
+            shares: number;
+        };
+        /**
          * Side
          * @description Exposure in $ per 1 % move under the rule.
          */
@@ -3241,6 +4492,27 @@ export interface components {
              */
             used: boolean;
         };
+        /**
+         * SourceFigures
+         * @description A report's figures as one source first had them.
+         */
+        SourceFigures: {
+            /** Book */
+            book: number | null;
+            /** Debt To Equity */
+            debt_to_equity: number | null;
+            /** Eps Ttm */
+            eps_ttm: number | null;
+            /** Fcf Ttm */
+            fcf_ttm: number | null;
+            /**
+             * Known On
+             * Format: date
+             */
+            known_on: string;
+            /** Sales Ttm */
+            sales_ttm: number | null;
+        };
         /** SourceReply */
         SourceReply: {
             /** Source */
@@ -3281,6 +4553,35 @@ export interface components {
             total: number | null;
             /** Upper */
             upper: number;
+        };
+        /**
+         * StackAsked
+         * @description A stack of rules on names, and the prints to look at.
+         */
+        StackAsked: {
+            /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Positions
+             * @description Show names at these positions alone; none: all
+             * @default []
+             */
+            positions: ("above all" | "within" | "below all" | "none that large" | "none")[];
+            stack: components["schemas"]["StackBody"];
+            /**
+             * @default {
+             *       "first": null,
+             *       "last": null,
+             *       "least": 1000000,
+             *       "sessions": 20,
+             *       "unit": "$"
+             *     }
+             */
+            window: components["schemas"]["Window"];
         };
         /**
          * StackBody
@@ -3874,6 +5175,42 @@ export interface components {
             vol: number | null;
         };
         /**
+         * TestRow
+         * @description When price reached a shelf as it was known the evening before, and what came of it.
+         */
+        TestRow: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Bars */
+            bars: number;
+            /**
+             * Came From
+             * @enum {string}
+             */
+            came_from: "above" | "below";
+            /**
+             * Day
+             * @description Its bars are days, not quarters of an hour
+             */
+            day: boolean;
+            /** High */
+            high: number;
+            /** Low */
+            low: number;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "open" | "held" | "broke";
+            /** Price */
+            price: number;
+            /** Share Pct */
+            share_pct: number;
+        };
+        /**
          * TicketLine
          * @description One ticket.
          */
@@ -3947,6 +5284,37 @@ export interface components {
             symbol: string;
             /** Unusual */
             unusual: number | null;
+        };
+        /**
+         * TicketMark
+         * @description One of the largest option tickets, where the stock stood when it came.
+         */
+        TicketMark: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Bar */
+            bar: number;
+            /** Is Call */
+            is_call: boolean;
+            /** Premium */
+            premium: number;
+            /**
+             * Side
+             * @description +1 on the ask side, -1 on the bid side, 0 nobody knows
+             */
+            side: number;
+            /**
+             * Since
+             * @description How far price has gone since, in one-day expected moves by the lean
+             */
+            since: number | null;
+            /** Spot */
+            spot: number;
+            /** Words */
+            words: string;
         };
         /**
          * TicketRow
@@ -4283,6 +5651,42 @@ export interface components {
             };
             /** Words */
             words: string;
+        };
+        /**
+         * Window
+         * @description Which sessions' prints are looked at, and how large a level must be.
+         */
+        Window: {
+            /**
+             * First
+             * @description In place of that: from this day on
+             * @default null
+             */
+            first: string | null;
+            /**
+             * Last
+             * @description Up to this day; none: the as-of session
+             * @default null
+             */
+            last: string | null;
+            /**
+             * Least
+             * @description What a level must come to over the window
+             * @default 1000000
+             */
+            least: number;
+            /**
+             * Sessions
+             * @description How many sessions back, the as-of session among them; 1 to 60
+             * @default 20
+             */
+            sessions: number;
+            /**
+             * Unit
+             * @default $
+             * @enum {string}
+             */
+            unit: "$" | "shares";
         };
     };
     responses: never;
@@ -5280,6 +6684,94 @@ export interface operations {
             };
         };
     };
+    dossier_read_facts_facts__path_symbol__get: {
+        parameters: {
+            query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactsView"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     dossier_read_over_time_over_time__path_symbol__get: {
         parameters: {
             query: {
@@ -5401,6 +6893,202 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PositioningView"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dossier_read_price_price__path_symbol__get: {
+        parameters: {
+            query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
+                /** @description Of a bar: a day, or minutes */
+                length?: "day" | "60" | "15" | "5" | "1";
+                /** @description Also the hours before the open and after the close; not of days */
+                extended?: boolean;
+                /** @description What is laid over the bars */
+                layers?: ("averages" | "bollinger" | "keltner" | "squeeze" | "channel" | "fans" | "gaps" | "swings" | "day" | "gamma" | "shelves" | "tickets" | "events")[];
+                /** @description At most 4: sma, ema or wma and how many bars */
+                averages?: string;
+                /** @description Bars of the regression channel */
+                channel?: number;
+                /** @description Its width, in root mean squared residuals */
+                deviations?: number;
+                /** @description Metrics or expressions drawn below */
+                below?: string[];
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PriceView"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dossier_read_prints_prints__path_symbol__get: {
+        parameters: {
+            query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
+                /** @description How many sessions back; 1 to 60 */
+                sessions?: number;
+                /** @description In place of that: from this day on */
+                first?: string | null;
+                /** @description Up to this day; none: the as-of session */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrintsView"];
                 };
             };
             /** @description Forbidden */
@@ -5908,6 +7596,469 @@ export interface operations {
             };
         };
     };
+    lines_add_line_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LineDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnLine"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lines_read_lines_of__path_symbol__get: {
+        parameters: {
+            query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
+                /** @description Chances are of a touch by this day's close; none: in 21 sessions */
+                by?: string | null;
+            };
+            header?: never;
+            path: {
+                symbol: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinesView"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lines_change_line__int_id__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LineDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnLine"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lines_delete_line__int_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lines_restore_line__int_id__restore_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     lineup_read_lineup_post: {
         parameters: {
             query?: never;
@@ -6181,6 +8332,269 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NameList"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    off_exchange_look_at_prints_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PrintsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrintsReply"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    off_exchange_export_prints_export_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PrintsExport"];
+            };
+        };
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
+                    "text/csv": string;
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    off_exchange_record_of_shelves_record_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StackAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfRecord"];
                 };
             };
             /** @description Forbidden */

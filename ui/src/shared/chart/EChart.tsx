@@ -1,7 +1,7 @@
 import { CandlestickChart, CustomChart, LineChart, ScatterChart } from "echarts/charts";
-import { GridComponent, MarkLineComponent, TooltipComponent } from "echarts/components";
+import { DataZoomInsideComponent, GridComponent, MarkLineComponent, TooltipComponent } from "echarts/components";
 import { type EChartsCoreOption, init, use } from "echarts/core";
-import { SVGRenderer } from "echarts/renderers";
+import { CanvasRenderer, SVGRenderer } from "echarts/renderers";
 import { useEffect, useRef } from "react";
 
 use([
@@ -9,11 +9,18 @@ use([
   CustomChart,
   LineChart,
   ScatterChart,
+  DataZoomInsideComponent,
   GridComponent,
   MarkLineComponent,
   TooltipComponent,
+  CanvasRenderer,
   SVGRenderer,
 ]);
+
+export type Chart = ReturnType<typeof init>;
+
+/** A chart in a box; on canvas what moves, as SVG all else. */
+export const makeChart = (box: HTMLElement, renderer: "svg" | "canvas" = "svg"): Chart => init(box, null, { renderer });
 
 /** A chart that follows its box. `label` says in words what it shows; every chart also has a table. */
 export function EChart({
@@ -27,12 +34,12 @@ export function EChart({
   onPick?: (index: number) => void;
 }) {
   const box = useRef<HTMLDivElement>(null);
-  const chart = useRef<ReturnType<typeof init> | null>(null);
+  const chart = useRef<Chart | null>(null);
   const picked = useRef(onPick);
   picked.current = onPick;
   useEffect(() => {
     if (!box.current) return;
-    const made = init(box.current, null, { renderer: "svg" });
+    const made = makeChart(box.current);
     chart.current = made;
     made.on("click", (event) => picked.current?.(event.dataIndex));
     const watcher = new ResizeObserver(() => made.resize());

@@ -5,38 +5,32 @@ import { count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { RuleCard } from "./RuleCard";
 import { RuleText } from "./RuleText";
-import { type Rule, rule, type Screen } from "./state";
+import { type Rule, rule } from "./state";
 import type { Things } from "./things";
+import type { Held } from "./useStack";
 
 /** The rules beside the results: each with what it cuts into and what it did. */
 export function Stack({
   things,
-  screen,
+  stack,
   reports,
   universe,
   names,
   metrics,
-  aim,
-  onAim,
-  onChange,
-  onMove,
   children,
 }: {
   things: Things;
-  screen: Screen;
+  stack: Held;
   reports: (RuleReport | undefined)[];
   universe: number | null;
   names: Metric[];
   metrics: Map<string, Metric>;
-  aim: number | null;
-  onAim: (wanted: number | null) => void;
-  onChange: (changes: Partial<Screen>) => void;
-  onMove: (place: number, text: string) => void;
   /** What the screen is called, and what can be done with it. */
   children: ReactNode;
 }) {
   const list = useRef<HTMLDivElement>(null);
   const add = useRef<HTMLDivElement>(null);
+  const { current: screen, change: onChange, move: onMove } = stack;
   const { rules } = screen;
   // After a change of the rules the card that it was about is focused, once it stands where it shall.
   const goal = useRef<number | null>(null);
@@ -179,7 +173,7 @@ export function Stack({
           }}
         />
         <div className="stack-tools">
-          <Aim value={aim} many={things.many} onAim={onAim} />
+          <Aim value={stack.aim} many={things.many} onAim={stack.setAim} />
           {open && (
             <button
               type="button"

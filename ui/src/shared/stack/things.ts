@@ -4,4 +4,6 @@ import type { Schemas } from "@/shared/api/client";
 export type Things = { table: Schemas["ScreenBody"]["table"]; page: string; title: string; one: string; many: string };
 
 export const NAMES: Things = { table: "names", page: "/screen", title: "Screen", one: "name", many: "names" };
+/** Names as the Off-exchange page looks at them. */
+export const PRINTED: Things = { ...NAMES, page: "/off-exchange", title: "Off-exchange" };
 export const TICKETS: Things = { table: "tickets", page: "/tape", title: "Tape", one: "ticket", many: "tickets" };

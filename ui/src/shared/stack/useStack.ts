@@ -23,9 +23,13 @@ export function useStack(base: Base, params: URLSearchParams, write: Write) {
   useEffect(() => {
     if (moving && screen.rules[moving.place]?.text === moving.text) setMoving(null);
   }, [moving, screen]);
+  const aim = Number(params.get("aim")) || null;
   return {
     screen,
     current,
+    /** How many shall survive; null when no number is aimed for. */
+    aim,
+    setAim: (wanted: number | null) => write({ aim: wanted === null ? null : String(wanted) }),
     changed: isChanged(screen, base.screen),
     change: (changes: Partial<Screen>) => write(writeScreen({ ...screen, ...changes }, base.screen), true),
     move: (place: number, text: string) => setMoving({ place, text }),
@@ -38,6 +42,8 @@ export function useStack(base: Base, params: URLSearchParams, write: Write) {
       }),
   };
 }
+
+export type Held = ReturnType<typeof useStack>;
 
 const alike = (a: (Pick<Rule, "text"> & { bars?: string }) | undefined, b: Rule) =>
   a?.text === b.text && (a.bars ?? "day") === b.bars;

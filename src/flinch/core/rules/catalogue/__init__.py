@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import cache
 
-from flinch.core.rules.catalogue import company, flow, moves, options, positioning, prices, technical
+from flinch.core.rules.catalogue import company, flow, lines, moves, options, positioning, prices, prints, technical
 from flinch.core.rules.catalogue.metric import Metric, Scale, percent
 from flinch.core.rules.catalogue.tickets import TICKET_GROUPS, TICKETS
 from flinch.core.rules.functions import FUNCTIONS
@@ -20,6 +20,7 @@ GROUPS = (
     "expected move",
     "option activity and liquidity",
     "option flow",
+    "off-exchange prints",
     "gamma exposure",
     "open interest",
     "valuation and fundamentals",
@@ -32,6 +33,7 @@ GROUPS = (
     "candles",
     "relative strength",
     "facts",
+    "own lines",
 )
 
 _ENTRIES = (
@@ -39,9 +41,11 @@ _ENTRIES = (
     *options.ENTRIES,
     *moves.ENTRIES,
     *flow.ENTRIES,
+    *prints.ENTRIES,
     *positioning.ENTRIES,
     *company.ENTRIES,
     *technical.ENTRIES,
+    *lines.ENTRIES,
 )
 METRICS: dict[str, Metric] = {
     metric.key: metric for metric in sorted(_ENTRIES, key=lambda metric: GROUPS.index(metric.group))
@@ -50,6 +54,8 @@ METRICS: dict[str, Metric] = {
 SIGNED = frozenset({"put_exposure", "net_exposure_before", "flip"})
 """Read metrics that hold only under the assumption of who sold and who bought."""
 
+PRINTS = prints.GROUP
+"""The group of what follows from prints, which is made when it is first read."""
 BAR_KEYS = ("open", "high", "low", "close", "volume")
 """What a bar of any length has."""
 

@@ -8,6 +8,8 @@ export type Column<Row> = {
   /** It can be sorted by. */
   sorts?: boolean;
   text?: boolean;
+  /** Below its label. */
+  head?: ReactNode;
   cell: (row: Row) => ReactNode;
 };
 
@@ -122,6 +124,7 @@ export function WalkTable<Row>({
                   ) : (
                     name
                   )}
+                  {column.head}
                 </th>
               );
             })}

@@ -2,6 +2,7 @@ import { api, type Schemas } from "@/shared/api/client";
 import { type UnderWay, useEvidence, useMetricMap } from "@/shared/api/queries";
 import { count, DASH, date, number, signed } from "@/shared/format";
 import type { Rule, Screen } from "@/shared/stack/state";
+import type { Things } from "@/shared/stack/things";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
 
@@ -47,16 +48,18 @@ const wordsOf = (text: string) => text.match(/[a-z_][a-z_0-9]*/g) ?? [];
 
 /** What the address says of the side chosen: nothing when it is the usual one. */
 function sided(chosen: string, usual: string): string | null {
-  const side = chosen === "sign" ? (usual === "up" ? "week_position" : usual) : chosen;
+  const side = chosen === "sign" ? (usual === "up" || usual === "lean" ? "week_position" : usual) : chosen;
   return side === usual ? null : side || null;
 }
 
 /** How often the stack, or one of its rules, fired before, what followed, and the base rates of the same. */
 export function Evidence({
+  things,
   screen,
   params,
   onWrite,
 }: {
+  things: Things;
   screen: Screen;
   params: URLSearchParams;
   onWrite: (changes: Record<string, string | null>) => void;
@@ -72,11 +75,14 @@ export function Evidence({
   const metrics = useMetricMap();
   // Rules on trades that lean are bets in the direction of the lean.
   const leaning = rules.some((rule) => rule.on && wordsOf(rule.text).some((word) => metrics.get(word)?.group === FLOW));
-  const usual = leaning ? "net_lean" : "up";
+  const tickets = things.table === "tickets";
+  const usual = tickets ? "lean" : leaning ? "net_lean" : "up";
   const side = params.get("side")?.trim() || usual;
-  const bySign = side !== "up" && side !== "down";
+  const byLean = tickets && side === "lean";
+  const bySign = side !== "up" && side !== "down" && !byLean;
   const entry = params.get("entry") === "open" ? "open" : "close";
   const answer = useEvidence({
+    table: things.table,
     stack: { universe: screen.universe, rules, any_groups: chosen ? [] : screen.anyGroups },
     fresh,
     side,
@@ -118,6 +124,7 @@ export function Evidence({
             value={bySign ? "sign" : side}
             onChange={(event) => onWrite({ side: sided(event.target.value, usual) })}
           >
+            {tickets && <option value="lean">the way the tickets lean</option>}
             <option value="up">up</option>
             <option value="down">down</option>
             <option value="sign">by the sign of</option>

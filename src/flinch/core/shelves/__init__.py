@@ -1,0 +1,61 @@
+"""Off-exchange prints: bursts, the prices where they pile up, and whether those prices hold."""
+
+from flinch.core.shelves.bursts import Bursts, make_bursts
+from flinch.core.shelves.holding import BROKE, HELD, HELD_MOVES, OPEN, OUTCOMES, Bands, BandTests, Bars, band_tests
+from flinch.core.shelves.levels import (
+    ABOVE,
+    BELOW,
+    NONE,
+    NONE_LARGE,
+    POSITIONS,
+    TICK,
+    WITHIN,
+    Book,
+    Levels,
+    Standing,
+    book_levels,
+    make_book,
+    make_levels,
+    print_position,
+    stand,
+)
+from flinch.core.shelves.record import LEAST_SESSIONS, Compared, Verdict, compare_holding
+from flinch.core.shelves.shelves import BANDWIDTH_MOVES, LEAST_SHARE, Shelves, find_shelves, find_window_shelves
+
+__all__ = [
+    "ABOVE",
+    "BANDWIDTH_MOVES",
+    "BELOW",
+    "BROKE",
+    "HELD",
+    "HELD_MOVES",
+    "LEAST_SESSIONS",
+    "LEAST_SHARE",
+    "NONE",
+    "NONE_LARGE",
+    "OPEN",
+    "OUTCOMES",
+    "POSITIONS",
+    "TICK",
+    "WITHIN",
+    "BandTests",
+    "Bands",
+    "Bars",
+    "Book",
+    "Bursts",
+    "Compared",
+    "Levels",
+    "Shelves",
+    "Standing",
+    "Verdict",
+    "band_tests",
+    "book_levels",
+    "compare_holding",
+    "find_shelves",
+    "find_window_shelves",
+    "make_book",
+    "make_bursts",
+    "make_levels",
+    "print_position",
+    "stand",
+]

@@ -1,0 +1,215 @@
+"""Off-exchange prints of all names as a version of the market has them: bursts, and the book that levels are read from."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+import polars as pl
+from numpy.typing import NDArray
+
+from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.shelves import Book, make_book, make_bursts
+from flinch.errors import FlinchError
+from flinch.market.view import View
+from flinch.store.market.prints import AVERAGE, DERIVATIVE, LATE, read_print_sessions, read_prints
+from flinch.store.reading import numbers
+
+_DAY = 86_400_000_000_000
+_MILLISECOND = 1_000_000
+MOST_SESSIONS = 60
+CONDITIONS = {AVERAGE: "average price", DERIVATIVE: "derived price", LATE: "told late"}
+"""Words for what makes no level."""
+
+
+class NoSuchWindow(FlinchError):
+    """Sessions that cannot be looked at; the message says what to do."""
+
+    kind, where = "no_such_window", "window"
+
+
+class Doubts(NamedTuple):
+    """Prints that do not count: of unknown names, without a size or a price above zero, and later than the market's moment."""
+
+    unknown: int
+    no_size: int
+    no_price: int
+    future: int
+
+    @property
+    def words(self) -> list[str]:
+        """What there is of it."""
+        said = ("of names that are not listed", "without a size above zero", "without a price", "from the future")
+        return [f"{number:,} {words}" for number, words in zip(self, said, strict=True) if number]
+
+
+class MarketBursts(NamedTuple):
+    """Bursts of all names that make levels, by name and time, shape (bursts,): row of the name, session (an index of the frame),
+    price, notional, shares, how many prints."""
+
+    name: NDArray[np.int16]
+    session: NDArray[np.int16]
+    price: FloatArray
+    notional: FloatArray
+    shares: NDArray[np.int32]
+    prints: NDArray[np.int16]
+
+
+class Lines(NamedTuple):
+    """Prints as they are told, those of one burst together, shape (lines,): where the first print of each stands, shares and
+    notional of all of them, how many."""
+
+    place: IntArray
+    shares: FloatArray
+    notional: FloatArray
+    prints: IntArray
+
+
+@dataclass(frozen=True)
+class Prints:
+    """Prints that count, by name, session and time, shape (prints,): row of the name, session (an index of the frame),
+    milliseconds since the session's midnight in UTC, price, shares, conditions, and the burst of each, -1 for one that makes no
+    level.
+
+    `begin` says where each name's begin, shape (names + 1,). `bursts` are those that make levels; `book` holds them by price.
+    `sessions` are those of which prints are kept, oldest first.
+    """
+
+    sessions: IntArray
+    begin: IntArray
+    name: NDArray[np.int16]
+    session: NDArray[np.int16]
+    at: NDArray[np.int32]
+    price: FloatArray
+    shares: NDArray[np.int32]
+    conditions: NDArray[np.uint8]
+    burst: NDArray[np.int32]
+    bursts: MarketBursts
+    book: Book
+    doubts: Doubts
+
+    def of(self, row: int, first: int, last: int) -> IntArray:
+        """Places of a name's prints in the sessions of a window."""
+        mine = np.arange(self.begin[row], self.begin[row + 1])
+        return mine[(self.session[mine] >= first) & (self.session[mine] <= last)]
+
+    def bursts_of(self, row: int, first: int, last: int) -> IntArray:
+        """Places of a name's bursts in the sessions of a window, by time."""
+        begin, end = self.burst_spans(np.array([row]), np.array([first]), np.array([last]))
+        return np.arange(begin[0], end[0])
+
+    def burst_spans(self, rows: IntArray, first: IntArray, last: IntArray) -> tuple[IntArray, IntArray]:
+        """Of many names' windows, shape (windows,): where their bursts begin, and the place after
+        the last; bursts of a window stand together."""
+        many = int(self.sessions[-1]) + 2 if self.sessions.size else 1
+        when = self.bursts.name.astype(np.int64) * many + self.bursts.session
+        begin = np.searchsorted(when, rows * many + np.clip(first, 0, many - 1))
+        end = np.searchsorted(when, rows * many + np.clip(last, -1, many - 2), side="right")
+        return begin, np.maximum(begin, end)
+
+    def lines(self, places: IntArray) -> Lines:
+        """Some prints as they are told: a burst where its first one stands, and what makes no level by itself."""
+        key = np.where(self.burst[places] >= 0, self.burst[places], -1 - places)
+        _, begin, line = np.unique(key, return_index=True, return_inverse=True)
+        shares = self.shares[places].astype(np.float64)
+        notional = np.bincount(line, shares * self.price[places], begin.size)
+        size = np.bincount(line, shares, begin.size).astype(np.float64)
+        return Lines(places[begin], size, notional.astype(np.float64), np.bincount(line))
+
+    def words(self, place: int) -> list[str]:
+        """Why a print makes no level; nothing for one that does."""
+        return [words for bit, words in CONDITIONS.items() if self.conditions[place] & bit]
+
+
+def market_prints(view: View) -> Prints:
+    """All prints of a view's version, read once. A view of an earlier session looks at its own sessions alone."""
+    return view.version.share(("prints",), lambda: _read(view), 1)
+
+
+def window_of(
+    view: View, prints: Prints, sessions: int, first: dt.date | None = None, last: dt.date | None = None
+) -> tuple[int, int]:
+    """First and last session of so many sessions up to a view's, or of those between two days, as indices of the frame; the last
+    before the first when no prints are kept by then.
+
+    Raises NoSuchWindow, with what to do.
+    """
+    held = prints.sessions[prints.sessions <= view.last]
+    if not held.size:
+        return 0, -1
+    oldest, newest = view.date(int(held[0])), view.today
+    if first is not None or last is not None:
+        first, last = first or oldest, last or newest
+        if first > last:
+            raise NoSuchWindow(f"{first:%-d %b %Y} is after {last:%-d %b %Y}. Give the earlier day first.")
+        if last < oldest or first > newest:
+            raise NoSuchWindow(
+                f"Prints are kept from {oldest:%-d %b %Y} to {newest:%-d %b %Y}. Choose days among them."
+            )
+        inside = held[[first <= view.date(int(session)) <= last for session in held]]
+        if not inside.size:
+            raise NoSuchWindow("No session lies between these days. Choose others.")
+        return int(inside[0]), int(inside[-1])
+    if not 1 <= sessions <= MOST_SESSIONS:
+        raise NoSuchWindow(f"Look at 1 to {MOST_SESSIONS} sessions, not {sessions}.")
+    return int(held[-sessions:][0]), int(held[-1])
+
+
+def _read(view: View) -> Prints:
+    frame, days = view.version.frame, read_print_sessions(view.store)
+    bounds = (days[0], days[-1]) if days else (dt.date.min, dt.date.min)
+    told = read_prints(view.store, (0, np.iinfo(np.int32).max), bounds)
+    row = np.minimum(np.searchsorted(frame.ids, told["name_id"].to_numpy()), frame.ids.size - 1)
+    day = told["session"].to_numpy().astype("datetime64[D]")
+    session = np.searchsorted(frame.sessions, day)
+    listed = frame.ids[row] == told["name_id"].to_numpy()
+    moment = frame.state.as_of.astimezone(dt.UTC).replace(tzinfo=None)
+    instant = day.astype("datetime64[ms]") + told["at"].to_numpy().astype("timedelta64[ms]")
+    held = (session < frame.sessions.size) & (instant <= np.datetime64(moment, "ms"))
+    sized, priced = told["shares"].to_numpy() > 0, numbers(told["price"]) > 0
+    doubts = Doubts(
+        int((~listed).sum()),
+        int((listed & ~sized).sum()),
+        int((listed & sized & ~priced).sum()),
+        int((listed & sized & priced & ~held).sum()),
+    )
+    counted = (
+        told.with_columns(pl.Series("row", row), pl.Series("place", session))
+        .filter(pl.Series(listed & sized & priced & held))
+        .sort("row", "place", "at", maintain_order=True)
+    )
+    name, session = (counted[column].to_numpy().astype(np.int64) for column in ("row", "place"))
+    at, price, shares = counted["at"].to_numpy(), numbers(counted["price"]), counted["shares"].to_numpy()
+    conditions = counted["conditions"].to_numpy().astype(np.uint8)
+    plain = np.flatnonzero(conditions == 0)
+    bursts, of_print = make_bursts(
+        session[plain] * _DAY + at[plain] * _MILLISECOND, price[plain], shares[plain], name=name[plain]
+    )
+    burst = np.full(name.size, -1)
+    burst[plain] = of_print
+    first = np.full(bursts.first.size, -1)
+    first[of_print[::-1]] = plain[::-1]
+    whose, when = name[first], session[first]
+    return Prints(
+        sessions=np.unique(np.searchsorted(frame.sessions, np.array(days, dtype="datetime64[D]"))),
+        begin=np.searchsorted(name, np.arange(len(frame.names) + 1)),
+        name=name.astype(np.int16),
+        session=session.astype(np.int16),
+        at=at.astype(np.int32),
+        price=price,
+        shares=shares.astype(np.int32),
+        conditions=conditions,
+        burst=burst.astype(np.int32),
+        bursts=MarketBursts(
+            whose.astype(np.int16),
+            when.astype(np.int16),
+            bursts.price,
+            bursts.notional,
+            np.minimum(bursts.shares, np.iinfo(np.int32).max).astype(np.int32),
+            np.minimum(bursts.prints, np.iinfo(np.int16).max).astype(np.int16),
+        ),
+        book=make_book(whose, bursts.price, when, bursts.notional, bursts.shares, len(frame.names)),
+        doubts=doubts,
+    )
