@@ -38,6 +38,45 @@ def keep_first_three(page: Page) -> list[str]:
     return order[:3]
 
 
+STEPS_AND_PUTS = """async () => {
+  const send = (key) => document.activeElement.dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true }));
+  const symbols = [];
+  for (let step = 0; step < 3; step++) {
+    send("ArrowDown");
+    await Promise.resolve();
+    symbols.push(document.querySelector("tr[aria-selected='true']").innerText.match(/[A-Z]{5}/)[0]);
+    send("t");
+    await Promise.resolve();
+  }
+  return symbols;
+}"""
+"""Keys as a busy machine hands them over: one right after the other, before anything that can wait is drawn."""
+
+
+@pytest.mark.parametrize("page_address", [RULES, "/off-exchange", "/tape"])
+def test_keys_that_come_together_are_each_about_the_row_just_stepped_to(quiet_page: Page, page_address: str):
+    page = quiet_page
+    page.goto(page_address)
+    expect(page.locator("tr[aria-selected]").nth(4)).to_be_visible()
+    page.keyboard.press("r")
+    page.keyboard.press("ArrowDown")
+    stepped = page.evaluate(STEPS_AND_PUTS)
+    assert len(set(stepped)) == 3
+    expect(chips(page)).to_have_text(stepped)
+
+
+def test_twice_the_same_key_puts_a_name_in_and_takes_it_out_however_slow_the_server_is(quiet_page: Page):
+    page = quiet_page
+    ready(page)
+    page.keyboard.press("r")
+    page.keyboard.press("ArrowDown")
+    page.route("**/api/tray*", lambda route: (time.sleep(0.3), route.continue_())[1])
+    with page.expect_response(lambda reply: reply.request.method == "DELETE" and "/api/tray/" in reply.url):
+        page.keyboard.press("t")
+        page.keyboard.press("t")
+    expect(chips(page)).to_have_count(0)
+
+
 def test_three_names_put_in_the_tray_are_there_after_a_reload(quiet_page: Page):
     page = quiet_page
     kept = keep_first_three(page)

@@ -24,7 +24,7 @@ const WITH_FIGURE = ["/tape", "/off-exchange"];
 
 /** What stays around every page: top bar, Peek, tray, and the keys. */
 export function Frame() {
-  const { subject, glance } = useSubject();
+  const { subject, latest, glance } = useSubject();
   const { theme, toggle: toggleTheme } = useTheme();
   const [peekOpen, setPeekOpen] = useState(true);
   const [keysShown, setKeysShown] = useState(false);
@@ -40,7 +40,7 @@ export function Frame() {
   // The session goes along from page to page.
   const asOf = useAsOf();
   const there = (page: string) => asOfDay(lastAddress(page), asOf);
-  const dossier = asOfDay(subject ? `/dossier/${subject.symbol}` : "/dossier", asOf);
+  const dossierOf = (name: typeof subject) => asOfDay(name ? `/dossier/${name.symbol}` : "/dossier", asOf);
 
   const onDossier = location.pathname.startsWith("/dossier/");
   const onScreen = ["/screen", ...WITH_FIGURE].includes(location.pathname);
@@ -56,7 +56,7 @@ export function Frame() {
     n: () => navigate(there("/lineup")),
     b: () => navigate(there("/tape")),
     x: () => navigate(there("/off-exchange")),
-    d: () => navigate(dossier),
+    d: () => navigate(dossierOf(latest.current)),
     p: () => setPeekOpen(!peekOpen),
     m: toggleTheme,
     h: () => {
@@ -67,7 +67,7 @@ export function Frame() {
     l: () => setLists(true),
     y: () => trayList.current?.querySelector("button")?.focus(),
     u: () => tray.data?.undo && change.mutate({ kind: "undo", version: tray.data.version }),
-    t: () => subject && toggle(subject.symbol, subject.why),
+    t: () => latest.current && toggle(latest.current.symbol, latest.current.why),
   });
 
   return (
@@ -83,7 +83,7 @@ export function Frame() {
           </NavLink>
           <NavLink to={there("/lineup")}>Lineup</NavLink>
           <span className="nav-group">Read</span>
-          <NavLink to={dossier} className={onDossier ? "active" : ""}>
+          <NavLink to={dossierOf(subject)} className={onDossier ? "active" : ""}>
             Dossier
           </NavLink>
           <NavLink to={there("/tape")}>Tape</NavLink>

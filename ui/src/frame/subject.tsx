@@ -1,4 +1,13 @@
-import { createContext, type ReactNode, useCallback, useContext, useMemo, useState } from "react";
+import {
+  createContext,
+  type ReactNode,
+  type RefObject,
+  useCallback,
+  useContext,
+  useMemo,
+  useRef,
+  useState,
+} from "react";
 import type { Why } from "@/shared/api/client";
 
 /** The name that the keys and the Peek are about, why it would go to the tray, and as of which past session it is shown. */
@@ -15,6 +24,8 @@ export type Subject = {
 type State = {
   subject: Subject | null;
   setSubject: (subject: Subject | null) => void;
+  /** The same, also before it is drawn: a key pressed right after a step is about the name stepped to. */
+  latest: RefObject<Subject | null>;
   /** A name looked at in passing, in the tray for one: the Peek shows it until focus leaves it. */
   glance: string | null;
   setGlance: (symbol: string | null) => void;
@@ -25,11 +36,13 @@ const Context = createContext<State | null>(null);
 export function SubjectProvider({ children }: { children: ReactNode }) {
   const [subject, choose] = useState<Subject | null>(null);
   const [glance, setGlance] = useState<string | null>(null);
+  const latest = useRef<Subject | null>(null);
   const setSubject = useCallback((next: Subject | null) => {
+    latest.current = next;
     setGlance(null);
     choose(next);
   }, []);
-  const state = useMemo(() => ({ subject, setSubject, glance, setGlance }), [subject, setSubject, glance]);
+  const state = useMemo(() => ({ subject, setSubject, latest, glance, setGlance }), [subject, setSubject, glance]);
   return <Context.Provider value={state}>{children}</Context.Provider>;
 }
 

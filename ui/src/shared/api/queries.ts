@@ -417,9 +417,13 @@ export const useTray = () => useQuery({ queryKey: ["tray"], queryFn: api.tray })
 type TrayChange =
   | { kind: "add"; symbols: string[]; why: Why }
   | { kind: "remove"; symbol: string }
+  | { kind: "toggle"; symbol: string; why: Why }
   | { kind: "change"; change: Schemas["TrayChange"] }
   | { kind: "clear"; version: number }
   | { kind: "undo"; version: number };
+
+const inTray = (tray: Schemas["TrayReply"] | undefined, symbol: string) =>
+  tray?.items.some((item) => item.symbol === symbol) ?? false;
 
 const send = (change: TrayChange) => {
   switch (change.kind) {
@@ -427,6 +431,11 @@ const send = (change: TrayChange) => {
       return api.addToTray(change, change.symbols, change.why);
     case "remove":
       return api.removeFromTray(change.symbol);
+    case "toggle":
+      // What it finds when its turn comes, so that pressing twice is putting in and taking out however slow the server is.
+      return inTray(queryClient.getQueryData(["tray"]), change.symbol)
+        ? api.removeFromTray(change.symbol)
+        : api.addToTray(change, [change.symbol], change.why);
     case "change":
       return api.changeTray(change.change);
     case "clear":
@@ -443,7 +452,11 @@ export function useChangeTray() {
     mutationKey: ["tray"],
     mutationFn: send,
     scope: { id: "tray" },
-    onSuccess: (tray) => client.setQueryData(["tray"], tray),
+    onSuccess: async (tray) => {
+      // A reading under way may have begun before the change.
+      await client.cancelQueries({ queryKey: ["tray"] });
+      client.setQueryData(["tray"], tray);
+    },
     // What another window made of it is shown beside the words that say so.
     onError: () => client.invalidateQueries({ queryKey: ["tray"] }),
   });
@@ -453,8 +466,7 @@ export function useChangeTray() {
 export function useToggleTray() {
   const tray = useTray();
   const change = useChangeTray();
-  const has = (symbol: string) => tray.data?.items.some((item) => item.symbol === symbol) ?? false;
-  const toggle = (symbol: string, why: Why) =>
-    change.mutate(has(symbol) ? { kind: "remove", symbol } : { kind: "add", symbols: [symbol], why });
+  const has = (symbol: string) => inTray(tray.data, symbol);
+  const toggle = (symbol: string, why: Why) => change.mutate({ kind: "toggle", symbol, why });
   return { has, toggle };
 }
