@@ -144,7 +144,7 @@ def test_shorter_bars_and_earlier_sessions_are_refused_in_words(client: FlaskCli
     rule = client.post("/api/tape", json=body).json["rules"][0]
     assert "Put this rule on daily bars" in rule["error"]["message"]
     checked = client.post("/api/check", json={"text": "mean(premium, 5) > 1", "table": "tickets"}).json
-    assert "which a ticket does not have" in checked["message"]
+    assert "which only a name has" in checked["message"]
     assert client.post("/api/check", json={"text": "premium > 1"}).json["message"], "names have no premium of a ticket"
     assert client.post("/api/check", json={"text": "premium > 1", "table": "tickets"}).json["kind"] == "condition"
 

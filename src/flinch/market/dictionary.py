@@ -12,13 +12,14 @@ from flinch.core.rules import (
     Vocabulary,
     daily_vocabulary,
     intraday_vocabulary,
+    structure_vocabulary,
     ticket_vocabulary,
 )
 
 BarLength = Literal["day", "60", "15", "5"]
 
 
-Table = Literal["names", "tickets"]
+Table = Literal["names", "tickets", "structures"]
 """Tables of things that a stack of rules can run on."""
 
 
@@ -35,7 +36,9 @@ class Dictionary:
         if bars == "day":
             return self.daily.read(text)
         if self.intraday is None:
-            raise RuleError("Rules on tickets use what is daily of their names. Put this rule on daily bars.")
+            raise RuleError(
+                "Rules on tickets and structures use what is daily of their names. Put this rule on daily bars."
+            )
         return self.intraday.read(text)
 
     def extended(self, formulas: dict[str, str], series: Mapping[str, str] | None = None) -> Dictionary:
@@ -45,4 +48,8 @@ class Dictionary:
 
 PLAIN = Dictionary(daily_vocabulary(), intraday_vocabulary())
 """The catalogue alone, for names."""
-PLAIN_TABLES: dict[Table, Dictionary] = {"names": PLAIN, "tickets": Dictionary(ticket_vocabulary())}
+PLAIN_TABLES: dict[Table, Dictionary] = {
+    "names": PLAIN,
+    "tickets": Dictionary(ticket_vocabulary()),
+    "structures": Dictionary(structure_vocabulary()),
+}

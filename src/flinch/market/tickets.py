@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import threading
-from collections import OrderedDict
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -16,31 +14,15 @@ from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.calendar import EXCHANGE_ZONE, OPEN
 from flinch.core.flow import FORMS, KINDS, OPENING, Novelty, Parts, ask_shares, novelty, since, size_rank, unusual_parts
 from flinch.core.interrupt import in_threads
-from flinch.core.rules import (
-    TICKETS,
-    Categories,
-    Node,
-    Panel,
-    Shape,
-    Truth,
-    between,
-    evaluate,
-    name_parts,
-    percent,
-    series_keys,
-    ticket_vocabulary,
-)
+from flinch.core.rules import TICKETS, percent, ticket_vocabulary
 from flinch.core.rules.catalogue.metric import PERCENT
-from flinch.market.dictionary import BarLength
-from flinch.market.version import Column
+from flinch.market.things import ThingTable
 from flinch.market.view import View
 from flinch.store.market.tape import read_fill_counts
 from flinch.store.reading import numbers
 from flinch.tape import Asked, Contract, Doubts, SessionTape, prices_at, read_session_tape
 
 MOST_SESSIONS, MOST_FILLS = 5, 4_000_000
-_MOST_BYTES = 32_000_000
-"""Of columns that are kept beside the tickets."""
 LABELS: dict[str, tuple[str, ...]] = {
     "right": ("put", "call"),
     "side": ("bid", "mid", "ask"),
@@ -99,7 +81,7 @@ class ContractDays(NamedTuple):
     quiet: NDArray[np.floating[Any]]
 
 
-class TicketTable:
+class TicketTable(ThingTable):
     """Tickets of up to five sessions, oldest first, as they were known at a view's moment or at an earlier time of its session.
 
     Of a market too large for that there are fewer sessions; `alone` says that only the view's own is wanted, and nothing kept.
@@ -108,19 +90,23 @@ class TicketTable:
     before.
     """
 
+    vocabulary = ticket_vocabulary()
+    labels = LABELS
+    plain = _HELD
+
     def __init__(self, view: View, until: dt.datetime | None = None, *, alone: bool = False) -> None:
-        self.view, self.until = view, until
-        self.names_view = view.at(max(view.last - 1, 0)) if until is not None else view
+        self.until = until
+        names_view = view.at(max(view.last - 1, 0)) if until is not None else view
+        self.view = view
         self.days = (
             [read_ticket_day(view, view.last, until)] if alone else in_threads(self._day, ticket_sessions(view), 2)
         )
+        super().__init__(view, names_view, (view.last, until, len(self.days)))
         self.price = _prices_now(view, until)
         self._move = np.stack([view.at(day.session).metric("one_day_move") for day in self.days]) if self.days else None
-        self._columns: OrderedDict[str, Column] = OrderedDict()
         self._contract_days: dict[str, NDArray[np.float32]] = {}
         self._over: dict[int, ContractDays] = {}
         self._among: tuple[tuple[int, bytes], BoolArray] = ((0, b""), np.empty(0, np.bool_))
-        self._lock = threading.Lock()
 
     @property
     def size(self) -> int:
@@ -256,69 +242,18 @@ class TicketTable:
             days=self.raw("dte")[tickets].astype(np.int64),
         )
 
-    def column(self, node: Node, bars: BarLength = "day") -> Column:
-        """An expression for every ticket; `bars` is always of a day. What is held as it is asked for is not kept once more."""
-        assert bars == "day"
-        if node.op == "series" and node.kind == "number" and node.settings[0] in _HELD:
-            return Column(self.raw(str(node.settings[0])).astype(np.float64))
-        with self._lock:
-            if node.key in self._columns:
-                self._columns.move_to_end(node.key)
-                return self._columns[node.key]
-        made = self._column(node)
-        with self._lock:
-            self._columns[node.key] = made
-            while len(self._columns) > 1 and sum(map(_size, self._columns.values())) > _MOST_BYTES:
-                self._columns.popitem(last=False)
-        return made
+    def codes(self, key: str) -> NDArray[np.int8]:
+        """A text column as places in its labels."""
+        return self.raw(key).astype(np.int8)
 
-    def between(self, subject: Node, shape: Shape, bars: BarLength = "day") -> Truth:
-        """For which tickets the value of an expression lies between the edges of a range; kept for those that a hand does not
-        move."""
-        edges = (shape.lower, shape.upper, shape.lower_open, shape.upper_open)
-        return self.view.version.keep(
-            ("between", subject.key, edges, self.view.last, self.until, len(self.days)),
-            lambda: between(self.column(subject, bars).values, shape),
-            10,
-        )
+    def several(self, keys: set[str]) -> dict[str, FloatArray]:
+        """The parts of *unusual*."""
+        if not keys & set(_PARTS):
+            return {}
+        every = zip(_PARTS, self.parts(np.arange(self.size)), strict=True)
+        return {key: values for key, values in every if key in keys}
 
     # -- how it is made ------------------------------------------------------------------------------------------------
-
-    def _column(self, node: Node) -> Column:
-        tree, parts = name_parts(node, ticket_vocabulary().momentary)
-        series: dict[str, FloatArray] = {}
-        texts: dict[str, Categories] = {}
-        keys = series_keys(tree)
-        if keys & set(_PARTS):
-            every = zip(_PARTS, self.parts(np.arange(self.size)), strict=True)
-            series |= {key: values[:, None] for key, values in every if key in keys}
-        for key in keys - set(series):
-            if key in parts:
-                column = self.names_view.column(parts[key])
-                if column.texts is not None:
-                    labels, code = np.unique(column.texts, return_inverse=True)
-                    known = np.where(column.texts == "", -1, code)
-                    texts[key] = Categories(known.astype(np.int16)[self.name], tuple(labels.tolist()))
-                else:
-                    series[key] = column.values[self.name][:, None]
-            elif key in LABELS:
-                texts[key] = Categories(self.raw(key).astype(np.int8), LABELS[key])
-            else:
-                series[key] = self.values(key)[:, None]
-        if not self.size:
-            empty = np.empty(0, np.bool_)
-            truth = Truth(empty, empty) if node.kind == "condition" else None
-            return Column(
-                np.empty(0), truth, None, Categories(np.empty(0, np.int8), ()) if node.kind == "text" else None
-            )
-        value = evaluate([tree], Panel(self.size, 1, series, texts), 0, 1)[0]
-        if isinstance(value, Categories):
-            return Column(np.empty(0), None, None, value)
-        if isinstance(value, Truth):
-            truth = Truth(np.ascontiguousarray(value.yes[:, 0]), np.ascontiguousarray(value.no[:, 0]))
-            # Half precision knows one, zero and nothing well enough.
-            return Column(np.where(truth.yes, 1.0, np.where(truth.no, 0.0, np.nan)).astype(np.float16), truth)
-        return Column(np.ascontiguousarray(np.asarray(value, np.float64)[:, 0]))
 
     def since(self, tickets: IntArray) -> FloatArray:
         """How far price has gone since some tickets, as the catalogue says."""
@@ -348,12 +283,6 @@ def _newest(fills: dict[dt.date, int], last: dt.date) -> list[dt.date]:
             break
         out.insert(0, day)
     return out
-
-
-def _size(column: Column) -> int:
-    """Bytes that a column takes."""
-    told = 0 if column.truth is None else column.truth.yes.nbytes + column.truth.no.nbytes
-    return int(column.values.nbytes + told + (0 if column.categories is None else column.categories.codes.nbytes))
 
 
 _EPOCH = dt.date(1970, 1, 1)

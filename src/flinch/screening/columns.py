@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from flinch.core.arrays import FloatArray, IntArray
-from flinch.core.rules import METRICS, TICKETS, Node, RuleError
+from flinch.core.rules import METRICS, STRUCTURE_METRICS, TICKETS, Metric, Node, RuleError
 from flinch.core.rules.catalogue import Scale
 from flinch.core.rules.evaluate import TextArray
 from flinch.core.rules.nodes import Kind
@@ -26,11 +26,14 @@ class Described(NamedTuple):
     scale: Scale = "linear"
 
 
+def _described(metrics: dict[str, Metric]) -> dict[str, Described]:
+    return {key: Described(key, m.label, m.short, m.unit, m.decimals, m.kind, m.scale) for key, m in metrics.items()}
+
+
 TABLE_METRICS: dict[Table, dict[str, Described]] = {
     "names": {},
-    "tickets": {
-        key: Described(key, m.label, m.short, m.unit, m.decimals, m.kind, m.scale) for key, m in TICKETS.items()
-    },
+    "tickets": _described(TICKETS),
+    "structures": _described(STRUCTURE_METRICS),
 }
 """What a table of things has beside the metrics of names."""
 

@@ -49,7 +49,7 @@ def test_the_rest_reads_the_things_and_the_parts_only():
 def test_a_function_of_the_past_is_not_for_tickets():
     with pytest.raises(RuleError) as error:
         ticket_vocabulary().read("iv30 > 1 and mean(premium, 5) > 3")
-    assert "which a ticket does not have" in error.value.message
+    assert "which only a name has" in error.value.message
     assert (error.value.start, error.value.end) == (13, 29)
     for fine in ("mean(iv30, 5) > 3", "abs(since) > 1", "larger(premium, mean(iv30, 5)) > 2", "is_known(since)"):
         assert ticket_vocabulary().read(fine).node.kind == "condition"

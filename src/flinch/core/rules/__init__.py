@@ -3,12 +3,15 @@
 from flinch.core.rules.catalogue import (
     GROUPS,
     METRICS,
+    STRUCTURE_GROUPS,
+    STRUCTURE_METRICS,
     TICKET_GROUPS,
     TICKETS,
     Metric,
     daily_vocabulary,
     intraday_vocabulary,
     percent,
+    structure_vocabulary,
     ticket_vocabulary,
 )
 from flinch.core.rules.distribution import BINS, Binned, binned, spread
@@ -27,6 +30,8 @@ __all__ = [
     "GROUPS",
     "MAX_RULES",
     "METRICS",
+    "STRUCTURE_GROUPS",
+    "STRUCTURE_METRICS",
     "TICKETS",
     "TICKET_GROUPS",
     "Binned",
@@ -58,5 +63,6 @@ __all__ = [
     "run_screen",
     "series_keys",
     "spread",
+    "structure_vocabulary",
     "ticket_vocabulary",
 ]

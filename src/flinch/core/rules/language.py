@@ -419,7 +419,7 @@ class _Reader:
         if reach and self.vocabulary.momentary and any(series_keys(part) & self.vocabulary.momentary for part in found):
             raise self._error(
                 node,
-                f"{function.name} looks at earlier sessions, which a ticket does not have. Use it on what its name has.",
+                f"{function.name} looks at earlier sessions, which only a name has. Use it on what the name has.",
             )
         return self._make(node, function.name, function.result, found, settings, reach=reach, work=work)
 

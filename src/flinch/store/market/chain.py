@@ -128,6 +128,26 @@ def read_contracts(engine: Engine, taken_at: dt.datetime, names: tuple[int, int]
     return rows.filter(pl.col("series") == 0).drop("series")
 
 
+def read_some_contracts(engine: Engine, taken_at: dt.datetime, names: Sequence[int]) -> pl.DataFrame:
+    """The same of some names by their keys, with `adjusted`: whether contracts that a corporate action changed are listed too."""
+    c = NameChain
+    with told(), engine.connect() as connection:
+        chains = connection.execute(
+            select(c.name_id, c.quotes)
+            .where(c.taken_at == stored(taken_at), c.name_id.in_([int(name) for name in names]))
+            .order_by(c.name_id)
+        ).all()
+    place, records = unpack_groups(CONTRACT, [quotes for _, quotes in chains])
+    ids = np.array([name_id for name_id, _ in chains], dtype=np.int64)
+    rows = _frame(records).select(pl.Series("name_id", ids[place], dtype=pl.Int64), pl.all())
+    changed = rows.filter(pl.col("series") > 0)["name_id"].unique()
+    return (
+        rows.filter(pl.col("series") == 0)
+        .drop("series")
+        .with_columns(pl.col("name_id").is_in(changed.implode()).alias("adjusted"))
+    )
+
+
 def _by_strike(engine: Engine, taken_at: dt.datetime, columns: Sequence[str]) -> pl.DataFrame:
     rows = read_contracts(engine, taken_at)
     key = ["name_id", "expiration", "strike"]
@@ -161,6 +181,18 @@ def read_multipliers(engine: Engine) -> pl.DataFrame:
     """Shares or index units a standard contract stands for: name_id, multiplier."""
     s = ContractSeries
     return read_table(engine, select(s.name_id, s.multiplier).where(s.series == 0).order_by(s.name_id))
+
+
+def read_declared(engine: Engine, names: Sequence[int], after: dt.date, known_on: dt.date) -> pl.DataFrame:
+    """Dividends of some names with an ex-date after a day, as far as they were declared by another: name_id, ex_date, amount."""
+    d = Dividend
+    rows = read_rows(
+        engine,
+        select(d.name_id, d.ex_date, d.amount)
+        .where(d.name_id.in_([int(name) for name in names]), d.ex_date > after, d.declared_on <= known_on)
+        .order_by(d.name_id, d.ex_date),
+    )
+    return rows.with_columns(pl.col("ex_date").cast(pl.Date))
 
 
 def read_dividends(engine: Engine, name_id: int) -> pl.DataFrame:

@@ -6,6 +6,7 @@ from functools import cache
 
 from flinch.core.rules.catalogue import company, flow, lines, moves, options, positioning, prices, prints, technical
 from flinch.core.rules.catalogue.metric import Metric, Scale, percent
+from flinch.core.rules.catalogue.structures import STRUCTURE_GROUPS, STRUCTURE_METRICS
 from flinch.core.rules.catalogue.tickets import TICKET_GROUPS, TICKETS
 from flinch.core.rules.functions import FUNCTIONS
 from flinch.core.rules.language import Vocabulary
@@ -91,8 +92,18 @@ def intraday_vocabulary() -> Vocabulary:
 @cache
 def ticket_vocabulary() -> Vocabulary:
     """The names that a rule on tickets may use: the ticket's own, and all that a rule on daily bars may use of its name."""
-    kinds: dict[str, Kind] = {key: metric.kind for key, metric in TICKETS.items() if metric.read}
-    formulas = {key: metric.formula for key, metric in TICKETS.items() if not metric.read}
+    return _thing_vocabulary(TICKETS)
+
+
+@cache
+def structure_vocabulary() -> Vocabulary:
+    """The names that a rule on structures may use: the structure's and its legs', and all of its name."""
+    return _thing_vocabulary(STRUCTURE_METRICS)
+
+
+def _thing_vocabulary(metrics: dict[str, Metric]) -> Vocabulary:
+    kinds: dict[str, Kind] = {key: metric.kind for key, metric in metrics.items() if metric.read}
+    formulas = {key: metric.formula for key, metric in metrics.items() if not metric.read}
     return Vocabulary(_kinds() | kinds, _formulas() | formulas, momentary=frozenset(kinds))
 
 
@@ -109,6 +120,8 @@ __all__ = [
     "GROUPS",
     "METRICS",
     "SIGNED",
+    "STRUCTURE_GROUPS",
+    "STRUCTURE_METRICS",
     "TICKETS",
     "TICKET_GROUPS",
     "Metric",
@@ -116,5 +129,6 @@ __all__ = [
     "daily_vocabulary",
     "intraday_vocabulary",
     "percent",
+    "structure_vocabulary",
     "ticket_vocabulary",
 ]

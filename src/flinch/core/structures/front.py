@@ -1,0 +1,165 @@
+"""Which candidates no other beats, an order by weights, and lists that do not say the same thing twice."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from scipy.stats import rankdata
+
+from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.compiled import njit
+
+
+@njit(cache=True, nogil=True)
+def _unbeaten(axes: Any, order: Any, keep: Any) -> None:
+    """Candidates in an order in which whoever beats another comes first; of those that are kept each later one is compared."""
+    front = np.empty(order.size, np.int64)
+    size = 0
+    for i in order:
+        beaten = False
+        for j in range(size):
+            other = front[j]
+            no_worse, better = True, False
+            for k in range(axes.shape[1]):
+                if axes[other, k] < axes[i, k]:
+                    no_worse = False
+                    break
+                if axes[other, k] > axes[i, k]:
+                    better = True
+            if no_worse and better:
+                beaten = True
+                break
+        if not beaten:
+            front[size] = i
+            size += 1
+            keep[i] = True
+
+
+def front(axes: FloatArray) -> BoolArray:
+    """The candidates that no other beats on all axes (Pareto 1906).
+
+    Parameters
+    ----------
+    axes
+        Shape (candidates, axes); more is better on every axis. A candidate with a missing value is on no front.
+
+    Returns
+    -------
+    Shape (candidates,). One beats another when it is nowhere worse and somewhere better; equals do not beat each other.
+    """
+    known = np.flatnonzero(~np.isnan(axes).any(axis=1))
+    keep = np.zeros(axes.shape[0], dtype=bool)
+    if not known.size or axes.shape[1] == 0:
+        return keep
+    values = np.ascontiguousarray(axes[known], dtype=np.float64)
+    # Whoever beats another is no lower on any axis, so it comes first by the first axis, or by a later one when those are equal.
+    order = np.lexsort(tuple(-values[:, k] for k in range(values.shape[1] - 1, -1, -1)))
+    if values.shape[1] == 2:
+        # In this order one is beaten by the highest second value before it, or by an equal one of a higher first.
+        first, second = values[order, 0], values[order, 1]
+        groups = np.concatenate([[True], np.diff(first) != 0])
+        best_of_group = second[groups]
+        best_before = np.concatenate([[-np.inf], np.maximum.accumulate(best_of_group)[:-1]])
+        group = np.cumsum(groups) - 1
+        keep[known[order[(second >= best_of_group[group]) & (second > best_before[group])]]] = True
+        return keep
+    unbeaten = np.zeros(known.size, dtype=bool)
+    _unbeaten(values, order, unbeaten)
+    keep[known[unbeaten]] = True
+    return keep
+
+
+def percentiles(values: FloatArray) -> FloatArray:
+    """Standing of each among the known values, 0 to 1, shape (candidates,): the share below it and half of those equal to it;
+    NaN where missing."""
+    out = np.full(values.shape, np.nan)
+    known = ~np.isnan(values)
+    if known.any():
+        out[known] = (rankdata(values[known]) - 0.5) / known.sum()
+    return out
+
+
+def weighed(axes: FloatArray, weights: FloatArray) -> FloatArray:
+    """Order by several axes at once: the mean of the percentiles on them.
+
+    Parameters
+    ----------
+    axes
+        Shape (candidates, axes); more is better.
+    weights
+        Above zero, shape (axes,).
+
+    Returns
+    -------
+    0 to 1, shape (candidates,); NaN where an axis with a weight is missing.
+    """
+    used = np.flatnonzero(weights > 0)
+    if not used.size:
+        return np.full(axes.shape[0], np.nan)
+    standing = np.stack([percentiles(axes[:, k]) for k in used], axis=1)
+    score: FloatArray = standing @ weights[used] / weights[used].sum()
+    return score
+
+
+@njit(cache=True, nogil=True)
+def _spread_out(group: Any, alike: Any, most: int, keep: Any) -> None:
+    taken = np.zeros(alike.shape[0], np.int64)
+    for i in range(group.size):
+        near = 0
+        for other in range(alike.shape[0]):
+            if taken[other] > 0 and alike[group[i], other]:
+                near += taken[other]
+        if near < most:
+            keep[i] = True
+            taken[group[i]] += 1
+
+
+def spread_out(group: IntArray, most: int, alike: BoolArray | None = None) -> BoolArray:
+    """Of a list in order, at most so many of a group, first come first served.
+
+    Parameters
+    ----------
+    group
+        Of each candidate, from 0; shape (candidates,), in the order of the list.
+    most
+        At least 1.
+    alike
+        Which groups count as one, shape (groups, groups), true on the diagonal; none: each by itself.
+
+    Returns
+    -------
+    Which ones stay, shape (candidates,).
+    """
+    keep = np.zeros(group.size, dtype=bool)
+    if group.size:
+        same = np.eye(int(group.max()) + 1, dtype=bool) if alike is None else alike
+        _spread_out(np.ascontiguousarray(group, np.int64), np.ascontiguousarray(same), most, keep)
+    return keep
+
+
+def moving_together(returns: FloatArray, least: float) -> BoolArray:
+    """Which names' returns move together.
+
+    Parameters
+    ----------
+    returns
+        Names x sessions; a session in which one of two names has none is left out for them.
+    least
+        Correlation from which on they do.
+
+    Returns
+    -------
+    Names x names, true on the diagonal; false where fewer than 60 sessions are shared.
+    """
+    known = np.isfinite(returns).astype(np.float64)
+    filled = np.nan_to_num(returns)
+    shared = known @ known.T
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean = (filled @ known.T) / shared
+        cross = (filled @ filled.T) / shared - mean * mean.T
+        square = (filled * filled) @ known.T / shared - mean * mean
+        correlation = cross / np.sqrt(square * square.T)
+    together: BoolArray = (correlation >= least) & (shared >= 60)
+    np.fill_diagonal(together, True)
+    return together

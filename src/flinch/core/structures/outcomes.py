@@ -1,0 +1,226 @@
+"""What price may be at an expiration, under three opinions: distributions as tables over a logarithmic grid of prices."""
+
+from __future__ import annotations
+
+from typing import Literal, NamedTuple
+
+import numpy as np
+from scipy.special import stdtr
+
+from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.pricing.normal import normal_cdfs
+
+Opinion = Literal["market", "past", "forecast"]
+OPINIONS: tuple[Opinion, ...] = ("market", "past", "forecast")
+NODES = 2049
+REACH = 8.0
+"""Standard deviations that a table reaches from the forward, either way."""
+LEAST_RETURNS = 60
+_SQRT_TWO_PI = np.sqrt(2 * np.pi)
+_LEAST_TAIL, _MOST_TAIL = 3.0, 100.0
+
+
+class Outcomes(NamedTuple):
+    """Distributions of the price at some expirations.
+
+    `low` and `step`, shape (expirations,): logarithm of the first node and distance of the nodes. `chance` and `part`, shape
+    (expirations, NODES): chance of ending at or below each node, and E[X; X <= node], the part of the mean that comes from there.
+    The last node has chance 1 and the whole mean. NaN where the opinion says nothing.
+    """
+
+    low: FloatArray
+    step: FloatArray
+    chance: FloatArray
+    part: FloatArray
+
+    @property
+    def mean(self) -> FloatArray:
+        """E[X] of each expiration."""
+        mean: FloatArray = self.part[:, -1]
+        return mean
+
+    def prices(self) -> FloatArray:
+        """Prices of the nodes, shape (expirations, NODES)."""
+        prices: FloatArray = np.exp(self.low[:, None] + self.step[:, None] * np.arange(NODES))
+        return prices
+
+
+def chance_below(outcomes: Outcomes, expiration: int, price: FloatArray) -> FloatArray:
+    """Chance of ending at or below some prices (above zero, any shape) at one expiration."""
+    place = (np.log(price) - outcomes.low[expiration]) / outcomes.step[expiration]
+    below: FloatArray = np.interp(place, np.arange(NODES), outcomes.chance[expiration])
+    return below
+
+
+def market_outcomes(parameters: FloatArray, years: FloatArray, forward: FloatArray) -> Outcomes:
+    """The risk-neutral distribution that fitted smiles imply.
+
+    Parameters
+    ----------
+    parameters
+        Raw SVI of each expiration, shape (expirations, 5), in total variance over ln(K/F).
+    years, forward
+        Time left and forward price, shape (expirations,).
+
+    Returns
+    -------
+    `Outcomes`; NaN where the smile, the time left or the forward is missing, or no time is left.
+
+    Notes
+    -----
+    Breeden & Litzenberger (1978), Journal of Business 51(4): the density is the second derivative of the undiscounted call in the
+    strike. With w the total variance at k = ln(K/F), P(X <= K) = N(-d2) + n(d2) w'(k) / (2 sqrt(w)).
+    """
+    a, b, rho, m, sigma = (column[:, None] for column in parameters.T)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        middle = np.sqrt(m * m + sigma * sigma)
+        deviation = np.sqrt((a + b * (middle - rho * m))[:, 0])
+        deviation = np.where((years > 0) & (forward > 0) & (deviation > 0), deviation, np.nan)
+        k = deviation[:, None] * np.linspace(-REACH, REACH, NODES)
+        root = np.sqrt((k - m) ** 2 + sigma * sigma)
+        w = a + b * (rho * (k - m) + root)
+        s = np.sqrt(np.where(w > 0, w, np.nan))
+        d2 = -k / s - 0.5 * s
+        lean = np.exp(-0.5 * d2 * d2) / _SQRT_TWO_PI * b * (rho + (k - m) / root) / (2 * s)
+        chance = normal_cdfs(-d2) + lean
+        part = forward[:, None] * (normal_cdfs(-d2 - s) + np.exp(k) * lean)
+    return _closed(np.log(forward) - REACH * deviation, deviation * 2 * REACH / (NODES - 1), chance, part, forward)
+
+
+def past_outcomes(
+    close: FloatArray,
+    sessions: IntArray,
+    forward: FloatArray,
+    *,
+    deviation: FloatArray | None = None,
+) -> Outcomes:
+    """What a name's own past would make of its price: every stretch of so many sessions that it has had.
+
+    Parameters
+    ----------
+    close
+        Closes of one name up to now, shape (sessions,), adjusted for splits; a stretch with a missing end is left out.
+    sessions
+        How many sessions lie before each expiration, shape (expirations,), at least 1.
+    forward
+        Forward price, shape (expirations,).
+    deviation
+        Standard deviation of the logarithm to which the stretches are scaled; none: they are taken as they were.
+
+    Returns
+    -------
+    `Outcomes`; NaN with fewer than `LEAST_RETURNS` stretches, or without a forward.
+
+    Notes
+    -----
+    Stretches overlap. Their logarithms are taken from their mean and the distribution is moved so that its mean is the forward: a
+    past rise is not taken for a promise. Between two stretches the distribution is linear; half a stretch lies beyond each end.
+    """
+    count = sessions.size
+    low, step = np.full(count, np.nan), np.full(count, np.nan)
+    chance, part = np.full((count, NODES), np.nan), np.full((count, NODES), np.nan)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        log = np.log(close)
+    for i in range(count):
+        ahead = int(sessions[i])
+        moves = log[ahead:] - log[:-ahead] if 1 <= ahead < log.size else np.empty(0)
+        moves = np.sort(moves[np.isfinite(moves)])
+        if moves.size < LEAST_RETURNS or not forward[i] > 0:
+            continue
+        moves = moves - moves.mean()
+        spread = float(moves.std(ddof=1))
+        if deviation is not None:
+            moves, spread = moves * (deviation[i] / spread), float(deviation[i])
+        if not spread > 0:
+            continue
+        # The outermost half stretches end as far out again as half the gap to their neighbours.
+        ends = moves[0] - 0.5 * (moves[1] - moves[0]), moves[-1] + 0.5 * (moves[-1] - moves[-2])
+        places = np.concatenate([[ends[0]], moves, [ends[1]]])
+        heights = np.concatenate([[0.0], (np.arange(moves.size) + 0.5) / moves.size, [1.0]])
+        reach = max(REACH * spread, -ends[0], ends[1]) * (1 + 1e-9)
+        grid = np.linspace(-reach, reach, NODES)
+        low[i], step[i] = grid[0], grid[1] - grid[0]
+        chance[i] = np.interp(grid, places, heights)
+        part[i] = _parts(grid, chance[i])
+    return _centred(low, step, chance, part, forward)
+
+
+def forecast_outcomes(deviation: FloatArray, tail: FloatArray, forward: FloatArray) -> Outcomes:
+    """Student's distribution of the logarithm at a forecast volatility.
+
+    Parameters
+    ----------
+    deviation
+        Standard deviation of the logarithm to each expiration, the variance of a report inside included; shape (expirations,).
+    tail
+        Degrees of freedom, above 2; shape (expirations,).
+    forward
+        Forward price, shape (expirations,).
+
+    Returns
+    -------
+    `Outcomes`, cut off `REACH` deviations from the middle (an exponential of Student's distribution has no mean) and moved so
+    that the mean is the forward; NaN where an argument is missing.
+    """
+    with np.errstate(invalid="ignore", divide="ignore"):
+        deviation = np.where((deviation > 0) & (tail > 2), deviation, np.nan)
+        z = np.linspace(-REACH, 0.0, NODES // 2 + 1)[None, :] / np.sqrt((tail - 2) / tail)[:, None]
+        lower = stdtr(tail[:, None], z)
+        chance = np.concatenate([lower, 1 - lower[:, -2::-1]], axis=1)
+    grid = deviation[:, None] * np.linspace(-REACH, REACH, NODES)
+    chance = (chance - chance[:, :1]) / (chance[:, -1:] - chance[:, :1])
+    chance = np.where(np.isfinite(deviation)[:, None], chance, np.nan)
+    part = np.stack([_parts(row, heights) for row, heights in zip(grid, chance, strict=True)]) if grid.size else chance
+    return _centred(grid[:, 0], grid[:, 1] - grid[:, 0], chance, part, forward)
+
+
+def own_tail(returns: FloatArray, sessions: IntArray) -> FloatArray:
+    """Degrees of freedom of Student's distribution over so many sessions, from the kurtosis of a name's daily returns.
+
+    Parameters
+    ----------
+    returns
+        Daily logarithmic returns over the volatility that was expected of them, shape (sessions,), NaN where missing.
+    sessions
+        Horizons, shape (expirations,), at least 1.
+
+    Returns
+    -------
+    Shape (expirations,), between 3 and 100; NaN with fewer than `LEAST_RETURNS` returns.
+
+    Notes
+    -----
+    Student's excess kurtosis is 6 / (n - 4); that of a sum of independent returns falls as one over their number.
+    """
+    known = returns[np.isfinite(returns)]
+    if known.size < LEAST_RETURNS:
+        return np.full(sessions.shape, np.nan)
+    away = known - known.mean()
+    excess = float((away**4).mean() / (away**2).mean() ** 2 - 3.0)
+    with np.errstate(divide="ignore"):
+        tail = 4.0 + 6.0 / (max(excess, 1e-9) / np.maximum(sessions, 1))
+    fitted: FloatArray = np.clip(tail, _LEAST_TAIL, _MOST_TAIL)
+    return fitted
+
+
+def _parts(grid: FloatArray, chance: FloatArray) -> FloatArray:
+    """E[X; X <= node] of prices exp(grid), each cell's mass at its middle."""
+    price = np.exp(grid)
+    return np.concatenate([[0.0], np.cumsum(np.diff(chance) * 0.5 * (price[1:] + price[:-1]))])
+
+
+def _closed(low: FloatArray, step: FloatArray, chance: FloatArray, part: FloatArray, mean: FloatArray) -> Outcomes:
+    """Both tables rising from nothing to all there is."""
+    chance = np.maximum.accumulate(np.clip(chance, 0.0, 1.0), axis=1)
+    part = np.maximum.accumulate(np.clip(part, 0.0, mean[:, None]), axis=1)
+    known = np.isfinite(low)
+    chance[:, 0], part[:, 0] = np.where(known, 0.0, np.nan), np.where(known, 0.0, np.nan)
+    chance[:, -1], part[:, -1] = np.where(known, 1.0, np.nan), np.where(known, mean, np.nan)
+    return Outcomes(low, step, chance, part)
+
+
+def _centred(low: FloatArray, step: FloatArray, chance: FloatArray, part: FloatArray, mean: FloatArray) -> Outcomes:
+    """The same distribution of the logarithm, moved so that its mean is the one wanted."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        factor = np.where(mean > 0, mean, np.nan) / part[:, -1]
+        return Outcomes(low + np.log(factor), step, chance, part * factor[:, None])

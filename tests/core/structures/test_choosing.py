@@ -1,0 +1,134 @@
+"""Fronts, orders by weights, spread-out lists, calibration, and structures held together."""
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from hypothesis.extra.numpy import arrays
+from tests.core.structures.chain import PARAMETERS, T
+
+from flinch.core.structures import (
+    BANDS,
+    brier,
+    chance_below,
+    front,
+    inside_smile,
+    market_outcomes,
+    moving_together,
+    percentiles,
+    reliability,
+    spread_out,
+    together,
+    weighed,
+)
+
+AXES = st.integers(1, 4).flatmap(
+    lambda k: arrays(
+        np.float64, st.tuples(st.integers(0, 40), st.just(k)), elements=st.integers(0, 6).map(float) | st.just(np.nan)
+    )
+)
+
+
+@given(AXES)
+def test_the_front_is_what_no_other_beats(axes):
+    found = front(axes)
+    known = ~np.isnan(axes).any(axis=1)
+    for i in range(axes.shape[0]):
+        beaten = any(
+            known[j] and (axes[j] >= axes[i]).all() and (axes[j] > axes[i]).any()
+            for j in range(axes.shape[0])
+            if known[i]
+        )
+        assert found[i] == (known[i] and not beaten)
+
+
+def test_weights_order_by_standing_and_not_by_size():
+    axes = np.array([[1.0, 5.0], [2.0, 1.0], [3.0, 900.0]])
+    assert percentiles(axes[:, 1]) == pytest.approx([0.5, 1 / 6, 5 / 6])
+    assert weighed(axes, np.array([1.0, 1.0])) == pytest.approx([1 / 3, 1 / 3, 5 / 6])
+    assert weighed(axes, np.array([3.0, 1.0])) == pytest.approx([0.25, (1.5 + 1 / 6) / 4, 5 / 6])
+    assert np.isnan(weighed(axes, np.zeros(2))).all()
+    assert np.isnan(weighed(np.array([[1.0, np.nan], [2.0, 3.0]]), np.array([1.0, 1.0]))[0])
+
+
+def test_of_a_list_at_most_so_many_of_a_group_stay_in_its_order():
+    group = np.array([0, 0, 1, 0, 2, 1, 1])
+    assert spread_out(group, 1).tolist() == [True, False, True, False, True, False, False]
+    assert spread_out(group, 2).tolist() == [True, True, True, False, True, True, False]
+    # Groups 0 and 2 count as one.
+    alike = np.eye(3, dtype=bool)
+    alike[0, 2] = alike[2, 0] = True
+    assert spread_out(group, 1, alike).tolist() == [True, False, True, False, False, False, False]
+
+
+def test_names_move_together_from_a_correlation_on():
+    rng = np.random.default_rng(1)
+    common = rng.standard_normal(300)
+    returns = np.stack([common, 0.9 * common + 0.4 * rng.standard_normal(300), rng.standard_normal(300)])
+    returns[2, :250] = np.nan
+    found = moving_together(returns, 0.8)
+    assert found.tolist() == [[True, True, False], [True, True, False], [False, False, True]]
+    assert np.corrcoef(returns[0], returns[1])[0, 1] > 0.8
+    assert not moving_together(returns, 0.99)[0, 1]
+
+
+def test_seventy_percent_said_of_a_market_whose_truth_is_known_is_seventy_seen():
+    rng = np.random.default_rng(4)
+    said = rng.uniform(0, 1, 400_000)
+    came = rng.uniform(0, 1, 400_000) < said
+    found = reliability(said, came)
+    assert found.said[7] == pytest.approx(0.75, abs=0.005)
+    assert found.came == pytest.approx(found.said, abs=0.01)
+    near = (said > 0.69) & (said < 0.71)
+    assert 0.68 < came[near].mean() < 0.72
+    assert found.cases.sum() == 400_000
+    # The truth scores better than a bolder and a shyer one.
+    truth = brier(said, came)
+    assert truth == pytest.approx(1 / 6, abs=0.003)
+    assert brier(np.clip(1.5 * said - 0.25, 0, 1), came) > truth < brier(0.5 + 0.5 * (said - 0.5), came)
+    assert brier(np.array([0.2, np.nan, 1.0]), np.array([False, True, True])) == pytest.approx(0.02)
+    assert np.isnan(brier(np.array([np.nan]), np.array([True])))
+
+
+def test_a_chance_of_exactly_one_belongs_to_the_last_tenth():
+    found = reliability(np.array([1.0, 0.95, 0.0]), np.array([True, False, False]))
+    assert found.cases.tolist() == [1, 0, 0, 0, 0, 0, 0, 0, 0, 2]
+    assert found.came[9] == 0.5
+    assert np.isnan(found.came[1])
+
+
+def test_the_chance_of_a_band_is_that_of_the_smiles_distribution():
+    market = market_outcomes(PARAMETERS, T, np.full(6, 100.0))
+    a, b, rho, m, sigma = PARAMETERS.T
+    move = np.sqrt(a + b * (np.sqrt(m * m + sigma * sigma) - rho * m))
+    for band in BANDS:
+        wanted = [
+            float(np.diff(chance_below(market, e, 100 * (1 + band * np.array([-1, 1]) * move[e])))[0]) for e in range(6)
+        ]
+        assert inside_smile(PARAMETERS, band) == pytest.approx(wanted, abs=1e-4)
+    flat = np.array([[0.01, 0.0, 0.0, 0.0, 0.1]])
+    assert inside_smile(flat, 1.0)[0] == pytest.approx(0.68, abs=0.01)
+    assert np.isnan(inside_smile(np.full((1, 5), np.nan), 1.0)[0])
+
+
+def test_structures_together_lose_what_each_loses():
+    prices = np.stack([np.linspace(50, 150, 101), np.linspace(20, 80, 101)])
+    profit = np.stack([10 * (prices[0] - 100), -5 * np.abs(prices[1] - 50)])
+    rng = np.random.default_rng(2)
+    returns = rng.normal(0, 0.02, (3, 200))
+    returns[0, 120], returns[1, 120] = -0.12, -0.1
+    returns[1, 7] = np.nan
+    found = together(
+        np.array([0, 1]), prices, profit, np.array([100.0, 50.0, 10.0]), np.array([2.0, 1.0, 1.0]), returns
+    )
+    assert found.at_moves == pytest.approx([-40 - 10, -20 - 5, 20 - 5, 40 - 10])
+    assert found.worst_at == 120
+    assert found.worst == pytest.approx(-120 - 25)
+    both = np.delete(np.arange(200), 7)
+    assert found.correlation[0, 1] == pytest.approx(np.corrcoef(returns[0, both], returns[1, both])[0, 1])
+    assert found.correlation[2, 2] == 1.0
+    none = together(
+        np.array([0]), prices[:1], profit[:1], np.array([100.0]), np.array([2.0]), np.full((1, 200), np.nan)
+    )
+    assert np.isnan(none.worst)
+    assert none.worst_at == -1
