@@ -24,6 +24,7 @@ from flinch.features.offexchange.routes import blueprint as off_exchange
 from flinch.features.screen.evidence import KIND as EVIDENCE
 from flinch.features.screen.evidence import evidence_work
 from flinch.features.screen.routes import blueprint as screen
+from flinch.features.structures.routes import blueprint as structures
 from flinch.features.tape.routes import blueprint as tape
 from flinch.features.tray.routes import blueprint as tray
 from flinch.jobs import Jobs
@@ -59,7 +60,7 @@ def create_app(settings: Settings) -> OpenAPI:
     holder = MarketHolder(market, settings.columns)
     jobs = Jobs(JobTable(owned, OwnedJob), {EVIDENCE: evidence_work(holder, owned)})
     app.extensions["flinch"] = Services(market, owned, holder, jobs)
-    for blueprint in (frame, screen, dossier, tape, off_exchange, lineup, lines, tray, baskets, handbook):
+    for blueprint in (frame, screen, dossier, tape, off_exchange, structures, lineup, lines, tray, baskets, handbook):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)
     _answer_errors(app)

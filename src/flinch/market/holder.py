@@ -15,6 +15,7 @@ from flinch.errors import FlinchError
 from flinch.market.dictionary import PLAIN
 from flinch.market.frame import load_frame
 from flinch.market.shelves import market_record
+from flinch.market.structures import compile_structures
 from flinch.market.tickets import ticket_table
 from flinch.market.version import Version
 from flinch.market.view import View
@@ -113,6 +114,7 @@ def warm(view: View, progress: Callable[[float], None]) -> None:
         progress(done / len(METRICS))
         view.column(PLAIN.read(key).node)
     compile_tape()
+    compile_structures(view)
     market_record(view)
     table = ticket_table(view)
     # What the first look at it needs is found once.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal, NamedTuple
@@ -13,7 +14,7 @@ from numpy.typing import NDArray
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.calendar import is_monthly
 from flinch.core.interrupt import checkpoint
-from flinch.core.rules import STRUCTURE_METRICS, Vocabulary, structure_vocabulary
+from flinch.core.rules import Vocabulary, structure_vocabulary
 from flinch.core.rules.catalogue.metric import PERCENT
 from flinch.core.structures import (
     COLUMNS,
@@ -308,4 +309,12 @@ def _near_leg(kind: Structure) -> int:
     return next(place for place, leg in enumerate(kind.legs) if not leg.later)
 
 
-METRIC_KEYS = tuple(key for key, metric in STRUCTURE_METRICS.items() if metric.read)
+def compile_structures(view: View) -> None:
+    """Run a small search of every kind, so that nobody waits for its compiling."""
+    rows = np.flatnonzero(view.optionable())[:1]
+    names = np.zeros(len(view.frame.names), dtype=bool)
+    names[rows] = True
+    placement = Placement("moves", 0.0, 3.0, middle=1.0, most_width=float("inf"))
+    search = Search(tuple(STRUCTURES), 0, 400, "any", "any", placement, 0.3)
+    with suppress(TooManyStructures):
+        _make_table(view, names, search, np.full(names.size, np.nan), "")

@@ -8,11 +8,13 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from flinch.core.rules import MAX_RULES
 from flinch.market import BarLength, Table
+from flinch.screening.search import SearchBody
 
 Text = Annotated[str, Field(max_length=1_001)]
 Tag = Annotated[str, Field(min_length=1, max_length=40)]
-View = Literal["table", "gallery", "map", "names", "tickets", "contracts", "day"]
-"""Ways to look at the results: the first three of a screen of names, the others of tickets."""
+View = Literal["table", "gallery", "map", "names", "tickets", "contracts", "day", "front"]
+"""Ways to look at the results: the first three of a screen of names, the next four of tickets, the last and the first of
+structures."""
 
 
 class RuleBody(BaseModel):
@@ -34,7 +36,7 @@ class StackBody(BaseModel):
     universe: str = Field(
         "all",
         max_length=80,
-        description="all, stock, fund, tray, sector:NAME, members:SYMBOL or basket:ID",
+        description="all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; of structures also screen:ID",
     )
     rules: list[RuleBody] = Field([], max_length=MAX_RULES)
     any_groups: list[int] = Field(
@@ -52,3 +54,4 @@ class ScreenBody(StackBody):
     view: View = "table"
     table: Table = Field("names", description="What the rules are on")
     sessions: int = Field(1, ge=1, le=5, description="For tickets: how many sessions back")
+    search: SearchBody | None = Field(None, description="For structures: which ones are made; none: the usual ones")

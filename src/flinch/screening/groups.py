@@ -79,7 +79,7 @@ def mask(view: View, symbols: list[str]) -> BoolArray:
 def members(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
     """Who belongs to a source; raises NoSuchGroup.
 
-    `source` is all, stock, fund, tray, sector:NAME, members:SYMBOL or basket:ID.
+    `source` is all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID.
     """
     kind, _, detail = source.partition(":")
     frame = view.frame
@@ -89,6 +89,8 @@ def members(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
         return np.asarray(frame.kind == kind)
     if kind == "tray" and not detail:
         return mask(view, [entry.symbol for entry in tray.read_tray(engine, owner).entries])
+    if kind == "name" and detail in frame.index:
+        return mask(view, [detail])
     if kind == "sector" and detail in sectors(view):
         return np.asarray((view.panel.texts["sector"] == detail) & (frame.kind == "stock"))
     if kind == "members" and frame.members.get(frame.index.get(detail, -1)):

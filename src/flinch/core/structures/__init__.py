@@ -14,7 +14,7 @@ from flinch.core.structures.candidates import (
 from flinch.core.structures.capital import capital
 from flinch.core.structures.front import front, moving_together, percentiles, spread_out, weighed
 from flinch.core.structures.judge import WORST, Verdict, verdict
-from flinch.core.structures.kinds import STRUCTURES, LegRole, Structure
+from flinch.core.structures.kinds import STRUCTURES, LegRole, Recognised, Structure, recognise
 from flinch.core.structures.legs import (
     MOST_LEGS,
     MULTIPLIER,
@@ -69,6 +69,7 @@ __all__ = [
     "Outcomes",
     "Placement",
     "Quotes",
+    "Recognised",
     "Reliability",
     "Structure",
     "StructureGreeks",
@@ -96,6 +97,7 @@ __all__ = [
     "own_tail",
     "past_outcomes",
     "percentiles",
+    "recognise",
     "reliability",
     "spread_out",
     "structure_greeks",

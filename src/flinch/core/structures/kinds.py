@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
+import math
+from collections.abc import Sequence
 from typing import Literal, NamedTuple
 
 Shape = Literal["single", "pair", "same", "two", "condor", "fly", "wide fly", "body", "calendar", "diagonal"]
@@ -74,3 +77,40 @@ _ENTRIES = (
 
 STRUCTURES: dict[str, Structure] = {entry.key: entry for entry in _ENTRIES}
 """Every kind that a search can ask for, by key. `shares` counts multiples of the contract's multiplier."""
+
+
+class Recognised(NamedTuple):
+    """A known kind, and how many units of it there are."""
+
+    kind: Structure
+    units: int
+
+
+def recognise(
+    quantity: Sequence[int], is_call: Sequence[bool], strike: Sequence[float], later: Sequence[bool], shares: float
+) -> Recognised | None:
+    """Which known kind legs make, if any.
+
+    `later` says which legs outlive the first expiration; `shares` counts multiples of the contract's multiplier. Legs may come in
+    any order; None where they make nothing that has a name here.
+    """
+    if not quantity:
+        return None
+    order = sorted(range(len(quantity)), key=lambda i: (strike[i], is_call[i], later[i]))
+    units = math.gcd(*(abs(q) for q in quantity))
+    legs = [LegRole(quantity[i] // units, is_call[i], later[i]) for i in order]
+    strikes = [strike[i] for i in order]
+    for kind in STRUCTURES.values():
+        wanted = sorted(range(len(kind.legs)), key=lambda i: (i, kind.legs[i].is_call))
+        if [kind.legs[i] for i in wanted] != legs or kind.shares * units != shares:
+            continue
+        rises = [b > a for a, b in itertools.pairwise(strikes)]
+        alike = {"same": [False], "calendar": [False], "body": [True, False, True]}.get(kind.shape, [True] * len(rises))
+        if rises != alike:
+            continue
+        if kind.shape in ("fly", "wide fly"):
+            even = math.isclose(strikes[1] - strikes[0], strikes[2] - strikes[1])
+            if even != (kind.shape == "fly"):
+                continue
+        return Recognised(kind, units)
+    return None

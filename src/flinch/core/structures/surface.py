@@ -112,12 +112,9 @@ def _level(surface: Surface, place: IntArray, time: float) -> FloatArray:
     if surface.levels is None:
         return np.ones(place.shape)
     levels, years = surface.levels, surface.years
-    each = np.array(
-        [
-            np.interp(time, np.concatenate([[0.0], years[:j]]), np.concatenate([[1.0], levels[:j, j]]))
-            for j in range(years.size)
-        ]
-    )
+    each = np.ones(years.size)
+    for j in np.unique(place).tolist():
+        each[j] = np.interp(time, np.concatenate([[0.0], years[:j]]), np.concatenate([[1.0], levels[:j, j]]))
     found: FloatArray = each[place]
     return found
 
@@ -254,36 +251,41 @@ def leg_prices(
     Shape (legs, prices). With early exercise where the name's options have it: its value is computed at a few prices and
     interpolated in between (Fritsch & Carlson 1980).
     """
-    out = np.empty((strike.size, spots.size))
-    sign = np.where(is_call, 1.0, -1.0)
-    for i in range(strike.size):
-        left = float(surface.years[place[i]] - time)
-        intrinsic = np.maximum(sign[i] * (spots - strike[i]), 0.0)
-        if left < -_SAME:
-            raise ValueError("a leg has ended before the time it is valued at")
-        if left <= _SAME:
-            out[i] = intrinsic
-            continue
+    sign = np.where(is_call, 1.0, -1.0)[:, None]
+    out = np.maximum(sign * (spots - strike[:, None]), 0.0)
+    left = surface.years[place] - time
+    if (left < -_SAME).any():
+        raise ValueError("a leg has ended before the time it is valued at")
+    living = np.flatnonzero(left > _SAME)
+    if not living.size:
+        return out
+    of, years, call = place[living], left[living, None], is_call[living, None]
+    carry = np.array([later_carry(surface, int(expiration), time) for expiration in of])[:, None]
 
-        def price(at: FloatArray, exercise: Exercise, i: int = i, left: float = left) -> FloatArray:
-            carry = later_carry(surface, int(place[i]), time)
-            moneyness = np.log(strike[i] / at) - (surface.rate - carry) * left
-            vol = np.maximum(later_vol(surface, place[i], time, moneyness) + vol_shift, _LEAST_VOL)
-            found: FloatArray = option_price(
-                at, strike[i], left, vol, is_call=bool(is_call[i]), rate=surface.rate, dividend_yield=carry, exercise=exercise
-            )  # fmt: skip
-            return found
+    def price(at: FloatArray, exercise: Exercise) -> FloatArray:
+        moneyness = np.log(strike[living, None] / at) - (surface.rate - carry) * years
+        vol = np.maximum(later_vol(surface, of[:, None], time, moneyness) + vol_shift, _LEAST_VOL)
+        found: FloatArray = option_price(
+            at,
+            strike[living, None],
+            years,
+            vol,
+            is_call=call,
+            rate=surface.rate,
+            dividend_yield=carry,
+            exercise=exercise,
+        )
+        return found
 
-        out[i] = price(spots, "european")
-        if surface.exercise == "american":
-            if spots.size > _EARLY_POINTS:
-                few = np.linspace(spots[0], spots[-1], _EARLY_POINTS)
-                early = price(few, "american") - price(few, "european")
-                between = PchipInterpolator(few, np.nan_to_num(early))  # type: ignore[no-untyped-call]
-                out[i] += np.maximum(between(spots), 0.0)
-            else:
-                out[i] = price(spots, "american")
-            out[i] = np.maximum(out[i], intrinsic)
+    worth = price(spots, "european" if spots.size > _EARLY_POINTS else surface.exercise)
+    if surface.exercise == "american":
+        if spots.size > _EARLY_POINTS:
+            few = np.linspace(spots[0], spots[-1], _EARLY_POINTS)
+            early = np.nan_to_num(price(few, "american") - price(few, "european"))
+            between = PchipInterpolator(few, early, axis=1)  # type: ignore[no-untyped-call]
+            worth += np.maximum(between(spots), 0.0)
+        worth = np.maximum(worth, out[living])
+    out[living] = worth
     return out
 
 

@@ -42,6 +42,8 @@ class Handbook(BaseModel):
     metrics: list[MetricEntry]
     ticket_groups: list[str]
     tickets: list[MetricEntry] = Field(description="What rules on tickets may use beside the metrics of names")
+    structure_groups: list[str]
+    structures: list[MetricEntry] = Field(description="What rules on structures may use beside the metrics of names")
     functions: list[FunctionEntry]
 
 

@@ -9,6 +9,8 @@ from flinch.core.rules import (
     FUNCTIONS,
     GROUPS,
     METRICS,
+    STRUCTURE_GROUPS,
+    STRUCTURE_METRICS,
     TICKET_GROUPS,
     TICKETS,
     Metric,
@@ -17,6 +19,7 @@ from flinch.core.rules import (
     Vocabulary,
     intraday_vocabulary,
     series_keys,
+    structure_vocabulary,
     ticket_vocabulary,
 )
 from flinch.core.rules.nodes import WHOLE_HISTORY
@@ -37,7 +40,7 @@ OWN_GROUP = "your own"
 
 
 def handbook(dictionary: Dictionary, own: Iterable[Row]) -> Handbook:
-    """Every metric, own ones last, what tickets have beside them, and every function."""
+    """Every metric, own ones last, what tickets and structures have beside them, and every function."""
     intraday = set(intraday_vocabulary().names())
     entries = [_entry(metric, dictionary.daily, metric.key in intraday) for metric in METRICS.values()]
     entries += [_own_entry(dictionary, row) for row in own]
@@ -50,6 +53,8 @@ def handbook(dictionary: Dictionary, own: Iterable[Row]) -> Handbook:
         metrics=entries,
         ticket_groups=list(TICKET_GROUPS),
         tickets=[_entry(metric, ticket_vocabulary(), False) for metric in TICKETS.values()],
+        structure_groups=list(STRUCTURE_GROUPS),
+        structures=[_entry(metric, structure_vocabulary(), False) for metric in STRUCTURE_METRICS.values()],
         functions=functions,
     )
 
@@ -57,7 +62,8 @@ def handbook(dictionary: Dictionary, own: Iterable[Row]) -> Handbook:
 def _entry(metric: Metric, vocabulary: Vocabulary, intraday: bool) -> MetricEntry:
     node = vocabulary.read(metric.key).node
     needs = _needs(node)
-    sources = list(dict.fromkeys((TICKETS if key in vocabulary.momentary else METRICS)[key].source for key in needs))
+    things = STRUCTURE_METRICS if vocabulary is structure_vocabulary() else TICKETS
+    sources = list(dict.fromkeys((things if key in vocabulary.momentary else METRICS)[key].source for key in needs))
     if metric.source and metric.source not in sources:
         sources.append(metric.source)
     return MetricEntry(
@@ -133,7 +139,7 @@ def require_sound(draft: OwnMetricDraft, own: list[Row], id: int | None) -> None
 
     if not key.isidentifier() or not key.isascii() or key != key.lower() or keyword.iskeyword(key):
         raise refuse("A name has small letters, digits and _, and begins with a letter: like my_ratio.", "key")
-    if key in METRICS or key in TICKETS or key in FUNCTIONS:
+    if key in METRICS or key in TICKETS or key in STRUCTURE_METRICS or key in FUNCTIONS:
         raise refuse(f"{key} is in the catalogue already. Choose another name.", "key")
     others = {row.key: row.expression for row in own if row.id != id}
     renamed = next((row.key for row in own if row.id == id and row.key != key), None)

@@ -33,7 +33,7 @@ from flinch.core.evidence.words import Verdict
 from flinch.core.interrupt import checkpoint, in_threads
 from flinch.core.rules import RuleError, evaluate, percent
 from flinch.jobs import Handle, Work
-from flinch.market import Dictionary, MarketHolder, Table, View
+from flinch.market import Dictionary, MarketHolder, View
 from flinch.market.own_lines import LineAt
 from flinch.screening.body import StackBody, Text
 from flinch.screening.history import through_history, through_tape
@@ -59,7 +59,7 @@ class TargetAsked(BaseModel):
 class EvidenceRequest(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     stack: StackBody
-    table: Table = Field("names", description="What the rules are on")
+    table: Literal["names", "tickets"] = Field("names", description="What the rules are on")
     fresh: bool = Field(False, description="Count a name only on the first session of each stretch in which it holds")
     side: Text = Field(
         "up",

@@ -29,6 +29,7 @@ from flinch.features.screen.schemas import (
 from flinch.feeds.export import FILES
 from flinch.screening.body import ScreenBody
 from flinch.screening.run import stack_work
+from flinch.screening.searches import SEARCHES
 from flinch.screening.starters import STARTERS, TAPE_STARTERS
 from flinch.store.owned import kept
 from flinch.store.owned.models import SavedScreen as Row
@@ -109,7 +110,7 @@ def export_screen(body: ExportRequest) -> Response:
 def list_screens() -> Response:
     """Saved screens and starters."""
     saved = kept.SCREENS.all(services().owned, owner())
-    return reply(ScreenList(saved=[_saved(row) for row in saved], starters=[*STARTERS, *TAPE_STARTERS]))
+    return reply(ScreenList(saved=[_saved(row) for row in saved], starters=[*STARTERS, *TAPE_STARTERS, *SEARCHES]))
 
 
 @blueprint.post("/screens", responses={200: SavedScreen, 409: Problem, 422: Problem})

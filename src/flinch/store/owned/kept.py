@@ -1,4 +1,4 @@
-"""What users keep under a name: screens, baskets, own metrics; and lines. Removing can be undone."""
+"""What users keep under a name: screens, baskets, own metrics; lines and plans. Removing can be undone."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
 from flinch.errors import FlinchError
-from flinch.store.owned.models import Basket, Owner, OwnLine, OwnMetric, SavedScreen, ScreenLook
+from flinch.store.owned.models import Basket, Owner, OwnLine, OwnMetric, Plan, SavedScreen, ScreenLook
 from flinch.store.owned.write_keys import change
 
-T = TypeVar("T", SavedScreen, Basket, OwnMetric, OwnLine)
+T = TypeVar("T", SavedScreen, Basket, OwnMetric, OwnLine, Plan)
 
 
 class TooMany(FlinchError):
@@ -158,6 +158,7 @@ SCREENS = Kept(SavedScreen, "name", 300)
 BASKETS = Kept(Basket, "name", 200)
 OWN_METRICS = Kept(OwnMetric, "key", 200)
 OWN_LINES = Kept(OwnLine, "symbol", 2_000, single=False)
+PLANS = Kept(Plan, "symbol", 400, single=False)
 
 
 def record_look(

@@ -119,6 +119,28 @@ class OwnLine(OwnedBase):
     deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
 
 
+class Plan(OwnedBase):
+    """A structure that somebody means to trade: why, at what price, when to leave; and the market that it was made on."""
+
+    __tablename__ = "plan"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    version: Mapped[int] = mapped_column(Integer)
+    symbol: Mapped[str] = mapped_column(String(12))
+    legs: Mapped[str] = mapped_column(String(400))
+    label: Mapped[str] = mapped_column(String(60))
+    why: Mapped[dict[str, Any]] = mapped_column(JSON)
+    entry_limit: Mapped[float | None] = mapped_column(Double)
+    exits: Mapped[dict[str, Any]] = mapped_column(JSON)
+    notes: Mapped[str] = mapped_column(String(4000))
+    made_on: Mapped[dt.date] = mapped_column(Date)
+    data_version: Mapped[int] = mapped_column(Integer)
+    cost: Mapped[float | None] = mapped_column(Double)
+    max_profit: Mapped[float | None] = mapped_column(Double)
+    spot: Mapped[float] = mapped_column(Double)
+    deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
 class OwnedJob(JobColumns, OwnedBase):
     """Long work that somebody asked for."""
 

@@ -759,6 +759,127 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/structures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make structures of the quotes of some names, and say which of them a stack of rules leaves. */
+        post: operations["structures_search_structures_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/structures/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Survivors as CSV, XLSX or JSON. */
+        post: operations["structures_export_structures_export_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/structures/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds of structures that a search can ask for. */
+        get: operations["structures_list_kinds_kinds_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/structures/one": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** One structure: payoff, three opinions, what may happen. */
+        post: operations["structures_look_at_one_one_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/structures/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All plans with what they are worth. */
+        get: operations["structures_list_plans_plans_get"];
+        put?: never;
+        /** Keep a structure as a plan. */
+        post: operations["structures_keep_plan_plans_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/structures/plans/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a plan. */
+        put: operations["structures_change_plan_plans__int_id__put"];
+        post?: never;
+        /** Drop a plan; it can be brought back. */
+        delete: operations["structures_drop_plan_plans__int_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/structures/plans/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a plan back. */
+        post: operations["structures_restore_plan_plans__int_id__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tape": {
         parameters: {
             query?: never;
@@ -950,6 +1071,20 @@ export interface components {
             value: number | null;
         };
         /**
+         * AtMost
+         * @description So many of each name, sector, or group of names whose returns move together, first come first served.
+         */
+        AtMost: {
+            /** Count */
+            count: number;
+            /**
+             * Of
+             * @default name
+             * @enum {string}
+             */
+            of: "name" | "sector" | "together";
+        };
+        /**
          * Axis
          * @description What an axis shows.
          */
@@ -1041,6 +1176,16 @@ export interface components {
             /** Stale */
             stale: boolean;
         };
+        /** Breakeven */
+        Breakeven: {
+            /**
+             * Moves
+             * @description From the spot, in expected moves to the first expiration
+             */
+            moves: number | null;
+            /** Price */
+            price: number;
+        };
         /** Bucket */
         Bucket: {
             /**
@@ -1125,6 +1270,18 @@ export interface components {
             symbol: string;
             /** Words */
             words: string;
+        };
+        /**
+         * Cell
+         * @description Survivors of a small area of the first two axes.
+         */
+        Cell: {
+            /** Count */
+            count: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
         };
         /** ChainRow */
         ChainRow: {
@@ -1266,7 +1423,7 @@ export interface components {
              * @default names
              * @enum {string}
              */
-            table: "names" | "tickets";
+            table: "names" | "tickets" | "structures";
             /** Text */
             text: string;
         };
@@ -1654,6 +1811,76 @@ export interface components {
             target: components["schemas"]["TargetAsked"] | null;
         };
         /**
+         * ExitNow
+         * @description One way out, and whether it is reached.
+         */
+        ExitNow: {
+            /**
+             * Reached
+             * @description None: it cannot be told now
+             */
+            reached: boolean | null;
+            /** Words */
+            words: string;
+        };
+        /**
+         * Exits
+         * @description When to leave; none: not for that reason.
+         */
+        Exits: {
+            /**
+             * Days Left
+             * @default null
+             */
+            days_left: number | null;
+            /**
+             * Loss Pct
+             * @description Of what was paid or received
+             * @default null
+             */
+            loss_pct: number | null;
+            /**
+             * On
+             * @default null
+             */
+            on: string | null;
+            /**
+             * Price Above
+             * @default null
+             */
+            price_above: number | null;
+            /**
+             * Price Below
+             * @default null
+             */
+            price_below: number | null;
+            /**
+             * Profit Pct
+             * @description Of the greatest profit, or of the cost where it has no bound
+             * @default null
+             */
+            profit_pct: number | null;
+        };
+        /** ExpirationView */
+        ExpirationView: {
+            /**
+             * Calls
+             * @description Strikes with a usable quote
+             */
+            calls: number[];
+            /** Days */
+            days: number;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Monthly */
+            monthly: boolean;
+            /** Puts */
+            puts: number[];
+        };
+        /**
          * ExpiryPart
          * @description One expiration's exposure.
          */
@@ -1968,6 +2195,16 @@ export interface components {
             venue: string;
         };
         /**
+         * Flag
+         * @description A fact with its day, where it has one.
+         */
+        Flag: {
+            /** On */
+            on: string | null;
+            /** Words */
+            words: string;
+        };
+        /**
          * Followed
          * @description What followed within a number of sessions.
          */
@@ -2008,6 +2245,61 @@ export interface components {
             reason: string | null;
             /** Value */
             value: number | null;
+        };
+        /**
+         * Front
+         * @description The structures that no other beats on all axes, and where all survivors lie.
+         */
+        Front: {
+            /** Axes */
+            axes: components["schemas"]["FrontAxis"][];
+            /** Cells */
+            cells: components["schemas"]["Cell"][];
+            /**
+             * Knee
+             * @description Which point lies furthest from the line between the ends of the front
+             */
+            knee: number | null;
+            /**
+             * Places
+             * @description Of each point, on each axis
+             */
+            places: number[][];
+            /**
+             * Points
+             * @description Those of the front, by the first axis, at most 200
+             */
+            points: components["schemas"]["StructureLine"][];
+            /**
+             * Total
+             * @description How many are on the front
+             */
+            total: number;
+        };
+        /**
+         * FrontAxis
+         * @description An axis of the front and its range among the survivors.
+         */
+        FrontAxis: {
+            /** Decimals */
+            decimals: number;
+            /** Error */
+            error: string | null;
+            /** Highest */
+            highest: number | null;
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Lowest */
+            lowest: number | null;
+            /**
+             * Rising
+             * @description More is better
+             */
+            rising: boolean;
+            /** Unit */
+            unit: string;
         };
         /**
          * FunctionEntry
@@ -2067,6 +2359,29 @@ export interface components {
             /** Reached */
             reached: number;
         };
+        /**
+         * GreeksAt
+         * @description On a day with price and volatilities as they are: profit and sensitivities.
+         */
+        GreeksAt: {
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /** Days */
+            days: number;
+            /** Delta */
+            delta: number | null;
+            /** Gamma */
+            gamma: number | null;
+            /** Profit */
+            profit: number | null;
+            /** Theta */
+            theta: number | null;
+            /** Vega */
+            vega: number | null;
+        };
         /** Handbook */
         Handbook: {
             /** Functions */
@@ -2075,6 +2390,13 @@ export interface components {
             groups: string[];
             /** Metrics */
             metrics: components["schemas"]["MetricEntry"][];
+            /** Structure Groups */
+            structure_groups: string[];
+            /**
+             * Structures
+             * @description What rules on structures may use beside the metrics of names
+             */
+            structures: components["schemas"]["MetricEntry"][];
             /** Ticket Groups */
             ticket_groups: string[];
             /**
@@ -2113,6 +2435,37 @@ export interface components {
             session_minutes: number;
         };
         /**
+         * Judged
+         * @description What one opinion says; chances in percent, money in $ a unit.
+         */
+        Judged: {
+            /** Chance Of Max Loss */
+            chance_of_max_loss: number | null;
+            /** Chance Of Profit */
+            chance_of_profit: number | null;
+            /** Edge */
+            edge: number | null;
+            /**
+             * Edge Pct
+             * @description Of the width of its market
+             */
+            edge_pct: number | null;
+            /** Expected */
+            expected: number | null;
+            /**
+             * Opinion
+             * @enum {string}
+             */
+            opinion: "market" | "past" | "forecast";
+            /**
+             * Outcomes
+             * @description Chance of each stretch between the edges, %
+             */
+            outcomes: (number | null)[];
+            /** Shortfall */
+            shortfall: number | null;
+        };
+        /**
          * KeptBasket
          * @description A group that keeps itself: a sector, or a fund's members with the heaviest first.
          */
@@ -2123,6 +2476,46 @@ export interface components {
             names: number;
             /** Source */
             source: string;
+        };
+        /** KindCount */
+        KindCount: {
+            /** Count */
+            count: number;
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+        };
+        /**
+         * KindEntry
+         * @description A kind of structure that a search can ask for.
+         */
+        KindEntry: {
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Later */
+            later: boolean;
+            /** Lean */
+            lean: number;
+            /** Legs */
+            legs: string[];
+            /**
+             * Middle
+             * @description It stands around the spot or target: the placed range does not apply
+             */
+            middle: boolean;
+            /**
+             * Wide
+             * @description It has a width
+             */
+            wide: boolean;
+        };
+        /** KindList */
+        KindList: {
+            /** Kinds */
+            kinds: components["schemas"]["KindEntry"][];
         };
         /**
          * Ledger
@@ -2147,6 +2540,68 @@ export interface components {
              * @description The share inside against the 68 % of one standard deviation, beyond two of its own
              */
             verdict: ("overpriced" | "underpriced" | "within chance") | null;
+        };
+        /**
+         * LegLine
+         * @description One leg as it is quoted.
+         */
+        LegLine: {
+            /** Ask */
+            ask: number;
+            /** Bid */
+            bid: number;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Is Call */
+            is_call: boolean;
+            /** Quantity */
+            quantity: number;
+            /** Strike */
+            strike: number;
+        };
+        /**
+         * LegView
+         * @description One leg as it is quoted and as the surface says; volatility in percent, greeks a share.
+         */
+        LegView: {
+            /** Ask */
+            ask: number | null;
+            /** Bid */
+            bid: number | null;
+            /** Days */
+            days: number;
+            /** Delta */
+            delta: number | null;
+            /**
+             * Expiration
+             * Format: date
+             */
+            expiration: string;
+            /** Is Call */
+            is_call: boolean;
+            /**
+             * Iv
+             * @description Of the fitted surface at its strike
+             */
+            iv: number | null;
+            /** Mid */
+            mid: number | null;
+            /** Open Interest */
+            open_interest: number | null;
+            /**
+             * Problem
+             * @description Why it has no price
+             */
+            problem: string | null;
+            /** Quantity */
+            quantity: number;
+            /** Strike */
+            strike: number;
+            /** Volume */
+            volume: number | null;
         };
         /**
          * Level
@@ -2706,6 +3161,132 @@ export interface components {
             timing: string;
         };
         /**
+         * OneAsked
+         * @description One structure, and the date and volatility that it is valued at between today and its end.
+         */
+        OneAsked: {
+            /**
+             * Against
+             * @description Another structure of the same name, laid over it
+             * @default null
+             */
+            against: string | null;
+            /**
+             * Ahead
+             * @description Days from now; none: half of its time
+             * @default null
+             */
+            ahead: number | null;
+            /**
+             * As Of
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Entry
+             * @description 0: at mid; 1: at the worst side of every leg
+             * @default 0.3
+             */
+            entry: number;
+            /**
+             * Legs
+             * @description Like -1P95@2026-10-16,+1P90@2026-10-16,+100S
+             */
+            legs: string;
+            /**
+             * Scaled
+             * @description Give the own past the spread of the forecast
+             * @default false
+             */
+            scaled: boolean;
+            /**
+             * Shift
+             * @description Points added to every volatility
+             * @default 0
+             */
+            shift: number;
+            /** Symbol */
+            symbol: string;
+        };
+        /**
+         * OneReply
+         * @description One structure under three opinions.
+         */
+        OneReply: {
+            against: components["schemas"]["Payoff"] | null;
+            /** Ahead */
+            ahead: number;
+            /** Company */
+            company: string;
+            /**
+             * Days
+             * @description Days until then
+             */
+            days: number;
+            /**
+             * Edges
+             * @description Prices between which the chance of each outcome is told
+             */
+            edges: number[];
+            /** Exercise */
+            exercise: string;
+            /** Expirations */
+            expirations: components["schemas"]["ExpirationView"][];
+            /**
+             * First
+             * Format: date
+             * @description Its first expiration
+             */
+            first: string;
+            /** Flags */
+            flags: components["schemas"]["Flag"][];
+            /**
+             * Lower
+             * @description The expected move until then
+             */
+            lower: number;
+            /** Marks */
+            marks: components["schemas"]["PriceMark"][];
+            /**
+             * Moment
+             * Format: date-time
+             */
+            moment: string;
+            /** Multiplier */
+            multiplier: number;
+            /** Newest */
+            newest: boolean;
+            /**
+             * On
+             * Format: date
+             */
+            on: string;
+            /** Path */
+            path: components["schemas"]["GreeksAt"][];
+            /** Prices */
+            prices: number[];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Sessions */
+            sessions: number;
+            /** Shift */
+            shift: number;
+            /** Spot */
+            spot: number;
+            structure: components["schemas"]["Payoff"];
+            /** Symbol */
+            symbol: string;
+            /** Upper */
+            upper: number;
+            /** Version */
+            version: number;
+            /** What If */
+            what_if: components["schemas"]["WhatIf"][];
+        };
+        /**
          * OverTime
          * @description One number of one name in every session held. A condition is 1 or 0.
          */
@@ -2971,6 +3552,66 @@ export interface components {
             text: string;
         };
         /**
+         * Payoff
+         * @description A structure of its own: what it costs, may make and lose, and its profit over prices.
+         */
+        Payoff: {
+            /**
+             * At End
+             * @description Profit when its first leg ends, at each price
+             */
+            at_end: (number | null)[];
+            /**
+             * Between
+             * @description At the chosen day and shift of volatility
+             */
+            between: (number | null)[];
+            /** Breakevens */
+            breakevens: components["schemas"]["Breakeven"][];
+            /** Capital */
+            capital: number | null;
+            /** Cost */
+            cost: number | null;
+            /** Judged */
+            judged: components["schemas"]["Judged"][];
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Legs */
+            legs: components["schemas"]["LegView"][];
+            /** Max Loss */
+            max_loss: number | null;
+            /**
+             * Max Profit
+             * @description None when it has no bound, or cannot be priced
+             */
+            max_profit: number | null;
+            /** Mid */
+            mid: number | null;
+            /** Natural */
+            natural: number | null;
+            /**
+             * Problem
+             * @description Why it cannot be priced; all that rests on a price is then missing
+             */
+            problem: string | null;
+            /** Quoted Width */
+            quoted_width: number | null;
+            /** Return On Capital */
+            return_on_capital: number | null;
+            /** Shares */
+            shares: number;
+            /** Today */
+            today: (number | null)[];
+            /** Unbounded Loss */
+            unbounded_loss: boolean;
+            /** Unbounded Profit */
+            unbounded_profit: boolean;
+            /** Words */
+            words: string;
+        };
+        /**
          * Peek
          * @description The focused name at a glance.
          */
@@ -3036,6 +3677,129 @@ export interface components {
             sessions_left: number | null;
             /** Start */
             start: string | null;
+        };
+        /**
+         * PlanDraft
+         * @description A structure to keep as a plan.
+         */
+        PlanDraft: {
+            /**
+             * Entry Limit
+             * @description $ a unit; below zero a credit of at least that
+             * @default null
+             */
+            entry_limit: number | null;
+            /**
+             * @default {
+             *       "days_left": null,
+             *       "loss_pct": null,
+             *       "on": null,
+             *       "price_above": null,
+             *       "price_below": null,
+             *       "profit_pct": null
+             *     }
+             */
+            exits: components["schemas"]["Exits"];
+            /**
+             * Legs
+             * @description Like -1P95@2026-10-16,+1P90@2026-10-16,+100S
+             */
+            legs: string;
+            /**
+             * Notes
+             * @default
+             */
+            notes: string;
+            /** Symbol */
+            symbol: string;
+            /**
+             * Version
+             * @description The version that the change was made on; none: whichever is kept
+             * @default null
+             */
+            version: number | null;
+            why: components["schemas"]["PlanWhy"];
+        };
+        /** PlanList */
+        PlanList: {
+            /** Plans */
+            plans: components["schemas"]["PlanView"][];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+        };
+        /**
+         * PlanView
+         * @description A plan with what it is worth now.
+         */
+        PlanView: {
+            /**
+             * Cost
+             * @description What entry cost when it was made
+             */
+            cost: number | null;
+            /** Data Version */
+            data_version: number;
+            /** Days Left */
+            days_left: number;
+            /** Entry Limit */
+            entry_limit: number | null;
+            exits: components["schemas"]["Exits"];
+            /** Exits Now */
+            exits_now: components["schemas"]["ExitNow"][];
+            /** Id */
+            id: number;
+            /** Label */
+            label: string;
+            /** Legs */
+            legs: string;
+            /**
+             * Made On
+             * Format: date
+             */
+            made_on: string;
+            /** Notes */
+            notes: string;
+            /** Price */
+            price: number | null;
+            /** Problem */
+            problem: string | null;
+            /**
+             * Profit
+             * @description Since it was made, at the cost of entry then
+             */
+            profit: number | null;
+            /** Spot */
+            spot: number;
+            /** Symbol */
+            symbol: string;
+            /** Version */
+            version: number;
+            why: components["schemas"]["PlanWhy"];
+            /** Words */
+            words: string;
+            /**
+             * Worth
+             * @description At mid now, $ a unit
+             */
+            worth: number | null;
+        };
+        /**
+         * PlanWhy
+         * @description Where a plan came from.
+         */
+        PlanWhy: {
+            /**
+             * Link
+             * @default
+             */
+            link: string;
+            /** Page */
+            page: string;
+            /** Words */
+            words: string;
         };
         /**
          * Pointed
@@ -3252,6 +4016,16 @@ export interface components {
             layer: "averages" | "bollinger" | "keltner" | "squeeze" | "channel" | "fans" | "gaps" | "swings" | "day" | "gamma" | "shelves" | "tickets" | "events";
             /** Values */
             values: (number | null)[];
+        };
+        /**
+         * PriceMark
+         * @description A price of the name worth seeing.
+         */
+        PriceMark: {
+            /** Label */
+            label: string;
+            /** Price */
+            price: number;
         };
         /** PriceSwing */
         PriceSwing: {
@@ -4121,6 +4895,11 @@ export interface components {
              */
             rules: components["schemas"]["RuleBody"][];
             /**
+             * @description For structures: which ones are made; none: the usual ones
+             * @default null
+             */
+            search: components["schemas"]["SearchBody"] | null;
+            /**
              * Sessions
              * @description For tickets: how many sessions back
              * @default 1
@@ -4138,10 +4917,10 @@ export interface components {
              * @default names
              * @enum {string}
              */
-            table: "names" | "tickets";
+            table: "names" | "tickets" | "structures";
             /**
              * Universe
-             * @description all, stock, fund, tray, sector:NAME, members:SYMBOL or basket:ID
+             * @description all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; of structures also screen:ID
              * @default all
              */
             universe: string;
@@ -4150,7 +4929,7 @@ export interface components {
              * @default table
              * @enum {string}
              */
-            view: "table" | "gallery" | "map" | "names" | "tickets" | "contracts" | "day";
+            view: "table" | "gallery" | "map" | "names" | "tickets" | "contracts" | "day" | "front";
         };
         /**
          * ScreenDraft
@@ -4257,6 +5036,138 @@ export interface components {
              */
             sort: string[];
             stack: components["schemas"]["StackBody"];
+        };
+        /**
+         * SearchBody
+         * @description Which structures to make of the names: kinds, expirations, strikes and widths, and where between both sides entry is; and
+         *     how those that survive are weighed.
+         */
+        SearchBody: {
+            /** @default null */
+            at_most: components["schemas"]["AtMost"] | null;
+            /**
+             * Balanced
+             * @description Wings of one width
+             * @default true
+             */
+            balanced: boolean;
+            /**
+             * Entry
+             * @description 0: at mid; 1: at the worst side of every leg
+             * @default 0.3
+             */
+            entry: number;
+            /**
+             * Front
+             * @description Axes of the front
+             * @default [
+             *       "chance_of_profit_past",
+             *       "return_on_capital"
+             *     ]
+             */
+            front: string[];
+            /**
+             * High
+             * @default 0.35
+             */
+            high: number;
+            /**
+             * Kinds
+             * @description Keys of kinds
+             * @default [
+             *       "put_credit",
+             *       "call_credit",
+             *       "iron_condor"
+             *     ]
+             */
+            kinds: string[];
+            /**
+             * Label
+             * @default any
+             * @enum {string}
+             */
+            label: "any" | "weekly" | "monthly";
+            /**
+             * Later High
+             * @default 45
+             */
+            later_high: number;
+            /**
+             * Later Low
+             * @description Days between two expirations
+             * @default 7
+             */
+            later_low: number;
+            /**
+             * Least Days
+             * @default 20
+             */
+            least_days: number;
+            /**
+             * Least Width
+             * @default 0
+             */
+            least_width: number;
+            /**
+             * Low
+             * @default 0.1
+             */
+            low: number;
+            /**
+             * Measure
+             * @description Of the placed leg: size of its delta, or distance in percent or expected moves
+             * @default delta
+             * @enum {string}
+             */
+            measure: "delta" | "percent" | "moves";
+            /**
+             * Middle
+             * @description How far the middle may be from the spot or target, expected moves
+             * @default 0.25
+             */
+            middle: number;
+            /**
+             * Most Days
+             * @default 60
+             */
+            most_days: number;
+            /**
+             * Most Width
+             * @default 10
+             */
+            most_width: number;
+            /**
+             * Report
+             * @description Expirations that end before the next report, or after it
+             * @default any
+             * @enum {string}
+             */
+            report: "any" | "before" | "after";
+            /**
+             * Scaled
+             * @description Give the own past the spread of the forecast
+             * @default false
+             */
+            scaled: boolean;
+            /**
+             * Target
+             * @description An expression that gives each name a price; strikes are then counted from it, either way
+             * @default
+             */
+            target: string;
+            /**
+             * Weights
+             * @description Order by the mean standing on these axes; none: by columns
+             * @default []
+             */
+            weights: components["schemas"]["Weight"][];
+            /**
+             * Width In
+             * @description Percent: of the price of the name
+             * @default dollars
+             * @enum {string}
+             */
+            width_in: "dollars" | "percent";
         };
         /**
          * Series
@@ -4601,7 +5512,7 @@ export interface components {
             rules: components["schemas"]["RuleBody"][];
             /**
              * Universe
-             * @description all, stock, fund, tray, sector:NAME, members:SYMBOL or basket:ID
+             * @description all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; of structures also screen:ID
              * @default all
              */
             universe: string;
@@ -4680,6 +5591,301 @@ export interface components {
             put_interest_before: number;
             /** Strike */
             strike: number;
+        };
+        /**
+         * StructureColumn
+         * @description One column for the structures told about: numbers (a condition is 1 or 0) or texts.
+         */
+        StructureColumn: {
+            /** Decimals */
+            decimals: number;
+            /** Error */
+            error: string | null;
+            /** Key */
+            key: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "number" | "condition" | "text";
+            /** Label */
+            label: string;
+            /** Numbers */
+            numbers: (number | null)[];
+            /** Short */
+            short: string;
+            /** Texts */
+            texts: string[];
+            /** Unit */
+            unit: string;
+        };
+        /**
+         * StructureLine
+         * @description One structure.
+         */
+        StructureLine: {
+            /**
+             * Chances
+             * @description Of profit, %: market, past, forecast
+             */
+            chances: (number | null)[];
+            /** Company */
+            company: string;
+            /**
+             * Edges
+             * @description $ a unit: market, past, forecast
+             */
+            edges: (number | null)[];
+            /** Flags */
+            flags: string[];
+            /**
+             * Key
+             * @description Symbol and legs, as `legs` of one structure takes them
+             */
+            key: string;
+            /** Kind */
+            kind: string;
+            /** Label */
+            label: string;
+            /** Legs */
+            legs: components["schemas"]["LegLine"][];
+            /** On Front */
+            on_front: boolean;
+            /** Shares */
+            shares: number;
+            /** Symbol */
+            symbol: string;
+            /**
+             * Words
+             * @description Its legs in words
+             */
+            words: string;
+        };
+        /**
+         * StructuresExport
+         * @description Survivors as a file.
+         */
+        StructuresExport: {
+            /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Columns
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Format
+             * @enum {string}
+             */
+            format: "csv" | "xlsx" | "json";
+            /**
+             * Front Only
+             * @description Tell of the front alone
+             * @default false
+             */
+            front_only: boolean;
+            /**
+             * Name
+             * @default structures
+             */
+            name: string;
+            /**
+             * @default {
+             *       "at_most": null,
+             *       "balanced": true,
+             *       "entry": 0.3,
+             *       "front": [
+             *         "chance_of_profit_past",
+             *         "return_on_capital"
+             *       ],
+             *       "high": 0.35,
+             *       "kinds": [
+             *         "put_credit",
+             *         "call_credit",
+             *         "iron_condor"
+             *       ],
+             *       "label": "any",
+             *       "later_high": 45,
+             *       "later_low": 7,
+             *       "least_days": 20,
+             *       "least_width": 0,
+             *       "low": 0.1,
+             *       "measure": "delta",
+             *       "middle": 0.25,
+             *       "most_days": 60,
+             *       "most_width": 10,
+             *       "report": "any",
+             *       "scaled": false,
+             *       "target": "",
+             *       "weights": [],
+             *       "width_in": "dollars"
+             *     }
+             */
+            search: components["schemas"]["SearchBody"];
+            /**
+             * Sort
+             * @description Keys, - before one that falls; not used with weights
+             * @default [
+             *       "-edge_forecast"
+             *     ]
+             */
+            sort: string[];
+            stack: components["schemas"]["StackBody"];
+        };
+        /**
+         * StructuresReply
+         * @description Survivors of a stack on structures, the funnel, and the front.
+         */
+        StructuresReply: {
+            /** Columns */
+            columns: components["schemas"]["StructureColumn"][];
+            /** First */
+            first: number;
+            front: components["schemas"]["Front"] | null;
+            /** Kinds */
+            kinds: components["schemas"]["KindCount"][];
+            /**
+             * Left Out
+             * @description Options without a usable quote
+             */
+            left_out: number;
+            /**
+             * Moment
+             * Format: date-time
+             */
+            moment: string;
+            /**
+             * Names
+             * @description Names that were looked at
+             */
+            names: number;
+            /** Newest */
+            newest: boolean;
+            /**
+             * Reason
+             * @description Why there is nothing to look at
+             */
+            reason: string | null;
+            /** Rows */
+            rows: components["schemas"]["StructureLine"][];
+            /** Rules */
+            rules: components["schemas"]["RuleReport"][];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /** Survivors */
+            survivors: number;
+            /**
+             * Symbols
+             * @description Names among the rows in order, at most 2,000
+             */
+            symbols: string[];
+            /**
+             * Targets
+             * @description How many of them have a price as target; none without one
+             */
+            targets: number | null;
+            /**
+             * Total
+             * @description Rows that there are to look at
+             */
+            total: number;
+            /** Universe */
+            universe: number;
+            /** Version */
+            version: number;
+        };
+        /**
+         * StructuresRequest
+         * @description Structures to look at.
+         */
+        StructuresRequest: {
+            /**
+             * Aim
+             * @default null
+             */
+            aim: number | null;
+            /**
+             * As Of
+             * @description The last session on or before this day; none: the newest
+             * @default null
+             */
+            as_of: string | null;
+            /**
+             * Columns
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Count
+             * @default 100
+             */
+            count: number;
+            /**
+             * First
+             * @default 0
+             */
+            first: number;
+            /**
+             * Front Only
+             * @description Tell of the front alone
+             * @default false
+             */
+            front_only: boolean;
+            /**
+             * Points
+             * @description Tell where all survivors lie on the first two axes of the front
+             * @default false
+             */
+            points: boolean;
+            /**
+             * @default {
+             *       "at_most": null,
+             *       "balanced": true,
+             *       "entry": 0.3,
+             *       "front": [
+             *         "chance_of_profit_past",
+             *         "return_on_capital"
+             *       ],
+             *       "high": 0.35,
+             *       "kinds": [
+             *         "put_credit",
+             *         "call_credit",
+             *         "iron_condor"
+             *       ],
+             *       "label": "any",
+             *       "later_high": 45,
+             *       "later_low": 7,
+             *       "least_days": 20,
+             *       "least_width": 0,
+             *       "low": 0.1,
+             *       "measure": "delta",
+             *       "middle": 0.25,
+             *       "most_days": 60,
+             *       "most_width": 10,
+             *       "report": "any",
+             *       "scaled": false,
+             *       "target": "",
+             *       "weights": [],
+             *       "width_in": "dollars"
+             *     }
+             */
+            search: components["schemas"]["SearchBody"];
+            /**
+             * Sort
+             * @description Keys, - before one that falls; not used with weights
+             * @default [
+             *       "-edge_forecast"
+             *     ]
+             */
+            sort: string[];
+            stack: components["schemas"]["StackBody"];
         };
         /**
          * TapeContract
@@ -5628,6 +6834,26 @@ export interface components {
             reports: string[];
             /** Sessions */
             sessions: string[];
+        };
+        /**
+         * Weight
+         * @description How much an axis counts in the order.
+         */
+        Weight: {
+            /**
+             * Axis
+             * @description An expression; with - before it less is better
+             */
+            axis: string;
+            /** Weight */
+            weight: number;
+        };
+        /** WhatIf */
+        WhatIf: {
+            /** Profit */
+            profit: number | null;
+            /** Words */
+            words: string;
         };
         /**
          * Why
@@ -10181,6 +11407,811 @@ export interface operations {
         };
     };
     screen_restore_screen_screens__int_id__restore_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_search_structures_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StructuresRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StructuresReply"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_export_structures_export_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StructuresExport"];
+            };
+        };
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
+                    "text/csv": string;
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_list_kinds_kinds_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindList"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_look_at_one_one_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OneAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OneReply"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_list_plans_plans_get: {
+        parameters: {
+            query?: {
+                /** @description The last session on or before this day; none: the newest */
+                as_of?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanList"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_keep_plan_plans_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanView"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_change_plan_plans__int_id__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanView"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_drop_plan_plans__int_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_restore_plan_plans__int_id__restore_post: {
         parameters: {
             query?: never;
             header?: never;

@@ -1,0 +1,574 @@
+"""One structure: its payoff over prices and time, what three opinions say of it, and what may happen before it ends."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import NamedTuple
+
+import numpy as np
+
+from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.calendar import is_monthly
+from flinch.core.rules import percent
+from flinch.core.structures import (
+    OPINIONS,
+    Legs,
+    Outcomes,
+    Quotes,
+    Surface,
+    breakevens,
+    capital,
+    chance_below,
+    expiry_payoff,
+    extremes,
+    recognise,
+    structure_greeks,
+    value,
+    verdict,
+)
+from flinch.core.volatility import smile_vol
+from flinch.errors import FlinchError
+from flinch.features.structures.notation import BadLegs, PlainLeg, PlainLegs, leg_words, read_legs, write_legs
+from flinch.features.structures.one_schemas import (
+    Breakeven,
+    ExpirationView,
+    Flag,
+    GreeksAt,
+    Judged,
+    LegView,
+    OneAsked,
+    OneReply,
+    Payoff,
+    PriceMark,
+    WhatIf,
+)
+from flinch.market import Dictionary, View
+from flinch.market.boards import Board, read_board
+from flinch.store.market.chain import read_chain, read_declared
+from flinch.store.reading import numbers
+
+PRICES, STRETCHES = 161, 40
+_REACH = 3.5
+"""Expected moves to the first expiration that prices reach either way, at least."""
+_GRID = 0.001
+_MOST_DAYS = 1_100
+_DAYS_A_YEAR = 365
+
+
+class NoQuotes(FlinchError):
+    """Nothing is quoted that a structure could be made of."""
+
+    kind, where = "no_quotes", "as_of"
+
+
+class _Own(NamedTuple):
+    """A structure as the board sees it: rows of the quotes of each leg (-1: no usable quote), and why one is missing."""
+
+    plain: PlainLegs
+    legs: Legs
+    rows: IntArray
+    problems: list[str | None]
+
+
+def name_board(view: View, row: int) -> Board:
+    """All expirations of one name with their usable quotes, made once; raises NoQuotes."""
+    nothing = np.full(len(view.frame.names), np.nan)
+    board = view.version.keep(
+        ("board", view.last, row), lambda: read_board(view, np.array([row]), nothing, _MOST_DAYS), 24
+    )
+    if view.snapshot is None:
+        raise NoQuotes("No quotes of this session are kept, so no structure can be priced: choose a later one.")
+    if not board.expiries:
+        raise NoQuotes(f"{view.name(row).symbol} has no expiration whose volatility can be read.")
+    return board
+
+
+def look_at_one(view: View, dictionary: Dictionary, asked: OneAsked) -> OneReply:
+    """One structure; raises UnknownName, BadLegs, NoQuotes."""
+    row = view.row(asked.symbol)
+    board = name_board(view, row)
+    surface, spot = board.surfaces[row], view.price(row)
+    multiplier = float(board.terms.multiplier[0])
+    own = _own(view, board, read_legs(asked.legs), row)
+    other = None if asked.against is None else _own(view, board, read_legs(asked.against), row)
+    first = _first(own, board)
+    end = float(board.terms.years[first])
+    days = end * _DAYS_A_YEAR
+    ahead = min(days, 0.5 * days if asked.ahead is None else asked.ahead)
+    move = spot * float(board.terms.deviation[first])
+    prices = _prices(spot, move, [own, *([other] if other else [])])
+    wanted = np.zeros(len(board.expiries), dtype=bool)
+    wanted[first] = True
+    opinions = view.version.keep(
+        ("one opinions", view.last, row, first, asked.scaled), lambda: board.opinions(wanted, scaled=asked.scaled), 60
+    )
+    edges = np.linspace(prices[0], prices[-1], STRETCHES + 1)
+    at = _At(
+        view, board, surface, spot, multiplier, first, end, move, opinions, prices, edges, ahead / _DAYS_A_YEAR, asked
+    )
+    made = _payoff(at, own)
+    return OneReply(
+        version=view.data_version,
+        session=view.today,
+        newest=view.is_newest,
+        moment=view.as_of,
+        symbol=view.name(row).symbol,
+        company=view.name(row).company,
+        spot=spot,
+        exercise=view.exercise(row),
+        multiplier=multiplier,
+        first=_day(board, first),
+        days=days,
+        sessions=int(board.sessions[first]),
+        ahead=ahead,
+        on=(view.as_of + dt.timedelta(days=ahead)).date(),
+        shift=asked.shift,
+        lower=spot - move,
+        upper=spot + move,
+        prices=prices.tolist(),
+        edges=edges.tolist(),
+        structure=made,
+        against=None if other is None else _payoff(at, other),
+        path=_path(at, own, made.cost),
+        what_if=_what_if(at, own, row, made.cost),
+        flags=_flags(at, own, row, made),
+        marks=_marks(view, dictionary, row),
+        expirations=_expirations(board),
+    )
+
+
+class Priced(NamedTuple):
+    """A structure's label and price; money in $ a unit, None where a leg has no usable quote, as `problem` says."""
+
+    label: str
+    mid: float | None
+    cost: float | None
+    max_profit: float | None
+    spot: float
+    problem: str | None
+
+
+def price_legs(view: View, symbol: str, plain: PlainLegs, entry: float = 0.3) -> Priced:
+    """What a structure costs now; raises UnknownName, BadLegs, NoQuotes."""
+    row = view.row(symbol)
+    board = name_board(view, row)
+    own = _own(view, board, plain, row)
+    multiplier, spot = float(board.terms.multiplier[0]), view.price(row)
+    label, problem = _label(own, multiplier), _problem(own)
+    mid, natural = _quoted(board, own, multiplier, spot)
+    if not np.isfinite(mid):
+        return Priced(label, None, None, None, spot, problem)
+    cost = mid + entry * (natural - mid)
+    most = None
+    if own.legs.strike.size and np.ptp(own.legs.expiry) < 1e-9:
+        bound = extremes(own.legs, float(plain.shares), cost, multiplier=multiplier)[0]
+        most = bound if np.isfinite(bound) else None
+    return Priced(label, mid, cost, most, spot, problem)
+
+
+def _problem(own: _Own) -> str | None:
+    return next((why for why in own.problems if why), None)
+
+
+def _label(own: _Own, multiplier: float) -> str:
+    """The kind that legs make, in words."""
+    legs = own.legs
+    found = recognise(
+        [leg.quantity for leg in own.plain.options],
+        legs.is_call.tolist(),
+        legs.strike.tolist(),
+        (legs.expiry > legs.expiry.min(initial=np.inf) + 1e-9).tolist(),
+        own.plain.shares / multiplier,
+    )
+    if found is None:
+        return "Own structure"
+    return found.kind.label if found.units == 1 else f"{found.units} × {found.kind.label}"
+
+
+def _quoted(board: Board, own: _Own, multiplier: float, spot: float) -> tuple[float, float]:
+    """Worth at mid and at the worst side of every leg; NaN where a leg has no usable quote."""
+    if _problem(own) is not None:
+        return float("nan"), float("nan")
+    legs, held = own.legs, own.plain.shares * spot
+    bid, ask = board.quotes.bid[own.rows], board.quotes.ask[own.rows]
+    mid = multiplier * float((legs.quantity * 0.5 * (bid + ask)).sum()) + held
+    return mid, multiplier * float((legs.quantity * np.where(legs.quantity > 0, ask, bid)).sum()) + held
+
+
+class _At(NamedTuple):
+    view: View
+    board: Board
+    surface: Surface
+    spot: float
+    multiplier: float
+    first: int
+    end: float
+    move: float
+    opinions: tuple[Outcomes, Outcomes, Outcomes]
+    prices: FloatArray
+    edges: FloatArray
+    ahead: float
+    asked: OneAsked
+
+
+def _day(board: Board, place: int) -> dt.date:
+    day: dt.date = board.date[place].astype(object)
+    return day
+
+
+def _own(view: View, board: Board, plain: PlainLegs, row: int) -> _Own:
+    """Legs found on the board; raises BadLegs for an expiration that is over or not listed, and a strike that is not listed."""
+    rows, problems = [], []
+    quotes = board.quotes
+    for place, leg in enumerate(plain.options, 1):
+        if leg.expiration < view.today:
+            raise BadLegs(f"Leg {place} expired on {leg.expiration:%-d %b %Y}: choose a later expiration.", place)
+        at = np.flatnonzero(board.date == np.datetime64(leg.expiration, "D"))
+        if not at.size:
+            near = board.date[np.argsort(np.abs(board.date - np.datetime64(leg.expiration, "D")))[:2]]
+            words = " and ".join(f"{day.astype(object):%-d %b %Y}" for day in sorted(near))
+            raise BadLegs(
+                f"Leg {place} is of {leg.expiration:%-d %b %Y}, which is not listed or has no surface. Nearest are {words}.",
+                place,
+            )
+        side = np.flatnonzero((quotes.expiration == at[0]) & (quotes.is_call == leg.is_call))
+        hit = side[np.abs(quotes.strike[side] - leg.strike) < 1e-6]
+        rows.append(int(hit[0]) if hit.size else -1)
+        problems.append(None if hit.size else _why_not(view, row, leg, place))
+    known = {float(day): i for i, day in enumerate(board.date.astype(np.int64))}
+    years = [
+        float(board.terms.years[known[float(np.datetime64(leg.expiration, "D").astype(np.int64))]])
+        for leg in plain.options
+    ]
+    legs = Legs(
+        np.array([leg.quantity for leg in plain.options], np.float64),
+        np.array([leg.is_call for leg in plain.options], bool),
+        np.array([leg.strike for leg in plain.options], np.float64),
+        np.array(years, np.float64),
+    )
+    return _Own(plain, legs, np.array(rows, np.int64), problems)
+
+
+def _why_not(view: View, row: int, leg: PlainLeg, place: int) -> str:
+    """Why a leg has no usable quote; raises BadLegs when it is not listed at all."""
+    assert view.snapshot is not None
+    listed = read_chain(view.store, view.id(row), view.snapshot.taken_at, leg.expiration)
+    listed = listed.filter(listed["is_call"].cast(bool) == leg.is_call)
+    strikes = numbers(listed["strike"])
+    name = f"{leg.strike:g} {'call' if leg.is_call else 'put'} of {leg.expiration:%-d %b %Y}"
+    hit = np.flatnonzero(np.abs(strikes - leg.strike) < 1e-6)
+    if not hit.size:
+        near = ", ".join(f"{k:g}" for k in sorted(strikes[np.argsort(np.abs(strikes - leg.strike))[:2]]))
+        raise BadLegs(f"Leg {place}: there is no {name}. Nearest strikes are {near}.", place)
+    bid, ask = (numbers(listed[side])[hit[0]] for side in ("bid", "ask"))
+    if not np.isfinite(bid) or not np.isfinite(ask):
+        return f"the {name} is not quoted"
+    if bid <= 0:
+        return f"nobody bids for the {name}"
+    if ask < bid:
+        return f"bid above ask for the {name}"
+    return f"the market of the {name} is too wide to have a mid"
+
+
+def _first(own: _Own, board: Board) -> int:
+    """Which expiration comes first; of shares alone the nearest one a month away."""
+    if not own.legs.expiry.size:
+        return int(np.argmin(np.abs(board.days - 30)))
+    return int(np.argmin(np.abs(board.terms.years - own.legs.expiry.min())))
+
+
+def _prices(spot: float, move: float, structures: list[_Own]) -> FloatArray:
+    """Prices from well below to well above all strikes and the expected move."""
+    strikes = np.concatenate([own.legs.strike for own in structures] or [np.empty(0)])
+    low = min(spot - _REACH * move, strikes.min(initial=spot) - 0.6 * move)
+    high = max(spot + _REACH * move, strikes.max(initial=spot) + 0.6 * move)
+    return np.linspace(max(low, 0.02 * spot), high, PRICES)
+
+
+# -- what it pays ------------------------------------------------------------------------------------------------------
+
+
+def _payoff(at: _At, own: _Own) -> Payoff:
+    board, legs = at.board, own.legs
+    shares = float(own.plain.shares)
+    mid, natural = _quoted(board, own, at.multiplier, at.spot)
+    cost = mid + at.asked.entry * (natural - mid)
+    lasting = bool(legs.expiry.size) and float(np.ptp(legs.expiry)) > 1e-9
+    corners = _corners(at, own, lasting)
+    most, least, edges = _bounds(at, own, corners, cost, lasting)
+    needs = capital(legs.quantity, legs.is_call, legs.strike, shares, cost, at.spot, least, multiplier=at.multiplier)
+    worth = {
+        key: value(legs, shares, at.prices, time, at.surface, shift, multiplier=at.multiplier)
+        if legs.strike.size
+        else shares * at.prices
+        for key, time, shift in (("end", at.end, 0.0), ("today", 0.0, 0.0), ("between", at.ahead, at.asked.shift / 100))
+    }
+    return Payoff(
+        key=f"{at.view.name(int(board.name[0])).symbol} {write_legs(own.plain)}",
+        label=_label(own, at.multiplier),
+        words=leg_words(own.plain),
+        legs=[_leg(at, own, i) for i in range(legs.strike.size)],
+        shares=own.plain.shares,
+        problem=_problem(own),
+        mid=mid,
+        natural=natural,
+        cost=cost,
+        quoted_width=2 * (natural - mid),
+        max_profit=most if np.isfinite(most) else None,
+        max_loss=-least if np.isfinite(least) else None,
+        unbounded_profit=bool(np.isposinf(most)),
+        unbounded_loss=bool(np.isneginf(least)),
+        capital=needs,
+        return_on_capital=float(percent(most / needs)) if np.isfinite(most) and needs > 0 else None,
+        breakevens=[Breakeven(price=edge, moves=(edge - at.spot) / at.move) for edge in edges],
+        at_end=(worth["end"] - cost).tolist(),
+        today=(worth["today"] - cost).tolist(),
+        between=(worth["between"] - cost).tolist(),
+        judged=[_judged(at, own, corners, opinion, cost, natural - mid, least, lasting) for opinion in range(3)],
+    )
+
+
+class _Corners(NamedTuple):
+    """A payoff at the first expiration: prices, worth ($ a unit), and slopes beyond the ends."""
+
+    x: FloatArray
+    y: FloatArray
+    left: float
+    right: float
+
+
+def _corners(at: _At, own: _Own, lasting: bool) -> _Corners:
+    """Where a payoff at the first expiration has corners: its strikes, or prices a tenth of a percent apart when legs live on."""
+    legs, shares = own.legs, float(own.plain.shares)
+    right = shares + at.multiplier * float(legs.quantity[legs.is_call].sum())
+    left = shares - at.multiplier * float(legs.quantity[~legs.is_call].sum())
+    if not legs.strike.size:
+        return _Corners(np.array([at.spot]), np.array([shares * at.spot]), left, right)
+    if not lasting:
+        x = np.unique(legs.strike)
+        return _Corners(x, expiry_payoff(legs, shares, x, multiplier=at.multiplier), left, right)
+    steps = np.arange(np.log(at.prices[0] / at.spot) / _GRID, np.log(at.prices[-1] / at.spot) / _GRID)
+    x = np.unique(np.concatenate([at.spot * np.exp(_GRID * steps), legs.strike]))
+    return _Corners(x, value(legs, shares, x, at.end, at.surface, multiplier=at.multiplier), 0.0, right)
+
+
+def _bounds(at: _At, own: _Own, corners: _Corners, cost: float, lasting: bool) -> tuple[float, float, list[float]]:
+    """Greatest profit and loss, and breakevens."""
+    legs, shares = own.legs, float(own.plain.shares)
+    if not np.isfinite(cost):
+        return float("nan"), float("nan"), []
+    if not legs.strike.size:
+        return (float("inf"), -cost, [cost / shares]) if shares > 0 else (-cost, float("-inf"), [cost / shares])
+    if not lasting:
+        most, least = extremes(legs, shares, cost, multiplier=at.multiplier)
+        return most, least, breakevens(legs, shares, cost, multiplier=at.multiplier).tolist()
+    profit = corners.y - cost
+    most = float("inf") if corners.right > 1e-9 else float(profit.max())
+    least = float("-inf") if corners.right < -1e-9 else float(profit.min())
+    turns = np.flatnonzero((profit[1:] > 0) != (profit[:-1] > 0))
+    step = profit[turns] / (profit[turns] - profit[turns + 1])
+    return most, least, (corners.x[turns] + step * (corners.x[turns + 1] - corners.x[turns])).tolist()
+
+
+def _judged(
+    at: _At, own: _Own, corners: _Corners, place: int, cost: float, half_width: float, least: float, lasting: bool
+) -> Judged:
+    outcomes, terms = at.opinions[place], at.board.terms
+    worst = least * 0.99 if lasting and np.isfinite(least) and least < 0 else least
+    said = verdict(
+        outcomes, at.first, corners.x, corners.y, left=corners.left, right=corners.right, cost=cost, worst=worst
+    )
+    discount = float(terms.discount[at.first])
+    yielded = own.plain.shares * (at.spot - float(terms.forward[at.first]) * discount)
+    expected = said.expected * discount + yielded
+    below = chance_below(outcomes, at.first, at.edges)
+    # What lies beyond the prices shown belongs to the outermost stretches.
+    below[0], below[-1] = (0.0, 1.0) if np.isfinite(below).all() else (np.nan, np.nan)
+    return Judged(
+        opinion=OPINIONS[place],
+        chance_of_profit=float(percent(said.chance_of_profit)),
+        chance_of_max_loss=float(percent(said.chance_of_max_loss)),
+        expected=expected,
+        shortfall=said.shortfall,
+        edge=expected - cost,
+        edge_pct=float(percent((expected - cost) / (2 * half_width))) if half_width > 0 else None,
+        outcomes=percent(np.diff(below)).tolist(),
+    )
+
+
+def _leg(at: _At, own: _Own, i: int) -> LegView:
+    leg, row, quotes = own.plain.options[i], int(own.rows[i]), at.board.quotes
+    place = int(np.argmin(np.abs(at.board.terms.years - own.legs.expiry[i])))
+    forward, years = float(at.board.terms.forward[place]), float(at.board.terms.years[place])
+    vol = float(smile_vol(at.board.terms.parameters[place], np.array(years), np.array(np.log(leg.strike / forward))))
+    quoted = row >= 0
+    return LegView(
+        quantity=leg.quantity,
+        is_call=leg.is_call,
+        strike=leg.strike,
+        expiration=leg.expiration,
+        days=int(at.board.days[place]),
+        bid=float(quotes.bid[row]) if quoted else None,
+        ask=float(quotes.ask[row]) if quoted else None,
+        mid=float(0.5 * (quotes.bid[row] + quotes.ask[row])) if quoted else None,
+        iv=float(percent(vol)),
+        delta=float(quotes.delta[row]) if quoted else None,
+        open_interest=int(quotes.open_interest[row]) if quoted else None,
+        volume=int(quotes.volume[row]) if quoted else None,
+        problem=own.problems[i],
+    )
+
+
+# -- over time ---------------------------------------------------------------------------------------------------------
+
+
+def _path(at: _At, own: _Own, cost: float | None) -> list[GreeksAt]:
+    """Profit and sensitivities on some days with price and volatilities as they are."""
+    if not own.legs.strike.size or cost is None:
+        return []
+    days = at.end * _DAYS_A_YEAR
+    steps = np.unique(np.round(np.array([0, 0.2, 0.4, 0.6, 0.8, 1]) * days, 1))
+    return [_greeks_at(at, own, cost, min(float(day), days)) for day in steps.tolist()]
+
+
+def _greeks_at(at: _At, own: _Own, cost: float, days: float) -> GreeksAt:
+    time, shares, legs = days / _DAYS_A_YEAR, float(own.plain.shares), own.legs
+    left = at.end - time
+    if time <= 0:
+        now = structure_greeks(legs, shares, at.spot, at.surface, multiplier=at.multiplier)
+        worth = float(value(legs, shares, at.spot, 0.0, at.surface, multiplier=at.multiplier))
+        slopes = (now.delta, now.gamma, now.theta, now.vega)
+    else:
+        # Bumps of a tenth of a percent of the price, a point of volatility and an hour.
+        bump = 0.001 * at.spot
+        surface = at.surface._replace(exercise="european")
+        few = at.spot + bump * np.array([-1.0, 0.0, 1.0])
+        three = value(legs, shares, few, time, surface, multiplier=at.multiplier)
+        worth = float(value(legs, shares, at.spot, time, at.surface, multiplier=at.multiplier))
+        wider = float(value(legs, shares, at.spot, time, surface, 0.01, multiplier=at.multiplier))
+        hour = 1 / 24 / _DAYS_A_YEAR
+        later = (
+            float(value(legs, shares, at.spot, time + hour, surface, multiplier=at.multiplier))
+            if left > 2 * hour
+            else np.nan
+        )
+        slopes = (
+            float(three[2] - three[0]) / (2 * bump),
+            float(three[2] - 2 * three[1] + three[0]) / bump**2 if left > 2 * hour else np.nan,
+            24 * (later - float(three[1])),
+            wider - float(three[1]),
+        )
+    return GreeksAt(
+        days=days,
+        date=(at.view.as_of + dt.timedelta(days=days)).date(),
+        profit=worth - cost,
+        delta=slopes[0],
+        gamma=slopes[1],
+        theta=slopes[2],
+        vega=slopes[3],
+    )
+
+
+def _what_if(at: _At, own: _Own, row: int, cost: float | None) -> list[WhatIf]:
+    """What single changes would add or take, from what it is worth now."""
+    if not own.legs.strike.size or cost is None:
+        return []
+    legs, shares = own.legs, float(own.plain.shares)
+    day = float(at.view.metric("next_day_move")[row])
+    now = float(value(legs, shares, at.spot, 0.0, at.surface, multiplier=at.multiplier))
+
+    def change(spot: float, time: float, shift: float) -> float:
+        return float(value(legs, shares, spot, time, at.surface, shift, multiplier=at.multiplier)) - now
+
+    tomorrow = min(1 / _DAYS_A_YEAR, at.end)
+    return [
+        WhatIf(words="a day goes by", profit=change(at.spot, tomorrow, 0.0)),
+        WhatIf(words="volatility up a point", profit=change(at.spot, 0.0, 0.01)),
+        WhatIf(words="volatility down a point", profit=change(at.spot, 0.0, -0.01)),
+        WhatIf(words="one expected day up", profit=change(at.spot + day, 0.0, 0.0)),
+        WhatIf(words="one expected day down", profit=change(at.spot - day, 0.0, 0.0)),
+    ]
+
+
+# -- what can happen ---------------------------------------------------------------------------------------------------
+
+
+def _flags(at: _At, own: _Own, row: int, made: Payoff) -> list[Flag]:
+    """Facts about a structure, each with its day."""
+    view, board, legs = at.view, at.board, own.legs
+    out: list[Flag] = []
+    report = view.next_report(row)
+    if report is not None and board.report[at.first]:
+        timing = {"before_open": "before the open", "after_close": "after the close"}.get(report.timing, "")
+        out.append(Flag(words=f"a report comes inside, {timing}".rstrip(", "), on=report.session))
+    sold = [i for i in range(legs.strike.size) if legs.quantity[i] < 0]
+    for _, ex_date, amount in read_declared(view.store, [view.id(row)], view.today, view.today).iter_rows():
+        for i in sold:
+            leg = own.plain.options[i]
+            if leg.is_call and leg.strike < at.spot and ex_date <= leg.expiration and view.exercise(row) == "american":
+                mid = made.legs[i].mid
+                time_value = None if mid is None else mid - (at.spot - leg.strike)
+                likely = time_value is not None and amount > time_value
+                words = f"ex-dividend {amount:.2f} with the short {leg.strike:g} call in the money"
+                out.append(Flag(words=f"{words}: early exercise {'likely' if likely else 'possible'}", on=ex_date))
+    day = float(view.metric("next_day_move")[row])
+    for i in sold:
+        leg = own.plain.options[i]
+        if made.legs[i].days <= 7 and abs(leg.strike - at.spot) <= 0.5 * day:
+            out.append(Flag(words=f"the short {leg.strike:g} is at the price in its last week", on=leg.expiration))
+    if row in board.adjusted:
+        out.append(Flag(words="adjusted contracts of this name are listed too: check which one is traded", on=None))
+    if made.mid and made.quoted_width and made.quoted_width > 0.25 * abs(made.mid):
+        out.append(
+            Flag(words=f"its market is {percent(made.quoted_width / abs(made.mid)):.0f} % of what it is worth", on=None)
+        )
+    thin = [leg for leg in made.legs if leg.open_interest is not None and leg.open_interest < 50]
+    if thin:
+        words = ", ".join(f"{leg.strike:g} {'C' if leg.is_call else 'P'} ({leg.open_interest})" for leg in thin)
+        out.append(Flag(words=f"fewer than 50 contracts open: {words}", on=None))
+    if made.unbounded_loss:
+        out.append(
+            Flag(words="its loss has no bound: capital is the exchanges' minimum, not what can be lost", on=None)
+        )
+    return out
+
+
+_MARKS = {
+    "month_anchor + month_half_width": "month's upper edge",
+    "month_anchor - month_half_width": "month's lower edge",
+    "week_anchor + week_half_width": "week's upper edge",
+    "week_anchor - week_half_width": "week's lower edge",
+    "shelf_above": "shelf above",
+    "shelf_below": "shelf below",
+    "line_above_price": "own line above",
+    "line_below_price": "own line below",
+    "peak_interest_strike": "most open interest",
+    "flip": "flip",
+}
+
+
+def _marks(view: View, dictionary: Dictionary, row: int) -> list[PriceMark]:
+    told = []
+    for text, label in _MARKS.items():
+        price = float(view.column(dictionary.read(text).node).values[row])
+        if np.isfinite(price) and price > 0:
+            told.append(PriceMark(label=label, price=price))
+    return told
+
+
+def _expirations(board: Board) -> list[ExpirationView]:
+    quotes: Quotes = board.quotes
+    out = []
+    for place in range(len(board.expiries)):
+        mine = quotes.expiration == place
+        sides = [quotes.strike[mine & (quotes.is_call == side)].tolist() for side in (True, False)]
+        out.append(
+            ExpirationView(
+                expiration=_day(board, place),
+                days=int(board.days[place]),
+                monthly=bool(is_monthly(board.date[place])),
+                calls=sides[0],
+                puts=sides[1],
+            )
+        )
+    return out
