@@ -15,6 +15,10 @@ const TapePage = lazy(() => import("@/features/tape/TapePage"));
 
 const OffExchangePage = lazy(() => import("@/features/offexchange/OffExchangePage"));
 
+const StructuresPage = lazy(() => import("@/features/structures/StructuresPage"));
+
+const OnePage = lazy(() => import("@/features/structures/OnePage"));
+
 const HandbookPage = lazy(() => import("@/features/handbook/HandbookPage"));
 
 function PickName() {
@@ -63,6 +67,22 @@ const router = createBrowserRouter([
         element: (
           <Suspense fallback={<Loading what="the prints" />}>
             <OffExchangePage />
+          </Suspense>
+        ),
+      },
+      {
+        path: "/structures",
+        element: (
+          <Suspense fallback={<Loading what="structures" />}>
+            <StructuresPage />
+          </Suspense>
+        ),
+      },
+      {
+        path: "/structure/:symbol",
+        element: (
+          <Suspense fallback={<Loading what="the structure" />}>
+            <OnePage />
           </Suspense>
         ),
       },

@@ -29,7 +29,7 @@ def _search(
 
 SEARCHES = [
     _search(
-        "condors-on-dear-funds", "Condors on funds priced above what they do", "sell volatility",
+        "condors-on-dear-funds", "Condors on dear funds", "sell volatility",
         "Short condors and verticals on funds whose options price more movement than the fund has shown. A fund has no report of its own, "
         "so the gap has less of a reason. The edge under forecast volatility must cover what entry gives up; what one bad week takes is the "
         "shortfall.",
@@ -37,7 +37,7 @@ SEARCHES = [
         universe="fund", kinds=["iron_condor", "put_credit", "call_credit"], least_days=14, most_days=50, low=0.1, high=0.3, most_width=10,
     ),
     _search(
-        "verticals-on-dear-names", "Short verticals where options are dear", "sell volatility income",
+        "verticals-on-dear-names", "Verticals where options are dear", "sell volatility income",
         "Put and call credit verticals on companies whose implied volatility is far above the historical one and that report after the "
         "expiration. Three opinions of the chance of profit stand side by side: where the name's own past gives more than the market, the "
         "credit is rich. A third of the width is much; the greatest loss is the rest of it.",
@@ -46,7 +46,7 @@ SEARCHES = [
         kinds=["put_credit", "call_credit"], least_days=20, most_days=50, report="before", low=0.12, high=0.35, most_width=10,
     ),
     _search(
-        "debit-to-month-edge", "Debit verticals to the month's edge", "direction target",
+        "debit-to-month-edge", "Debit to the month's edge", "direction target",
         "Call debit verticals whose short strike stands at the upper edge of the month's expected move: what pays when price gets there by the "
         "expiration and no further. Sorted by the return at the target. A target is no forecast: the chance of profit says how seldom it is "
         "reached.",
@@ -55,7 +55,7 @@ SEARCHES = [
         kinds=["call_debit"], target="month_anchor + month_half_width", measure="percent", low=0, high=2, least_days=5, most_days=35, most_width=15,
     ),
     _search(
-        "calls-to-built-strike", "Calls to a strike where interest was built", "direction target",
+        "calls-to-built-strike", "Calls to a built strike", "direction target",
         "Long calls for a way to the strike with the most open interest, when that lies above the price. What the call is worth if price "
         "stands there at the expiration, against what it costs. Much open interest at a strike is no promise: half of it is sold, and nobody "
         "knows which half wants what.",
@@ -65,7 +65,7 @@ SEARCHES = [
         front=["chance_of_profit_past", "return_at_target"],
     ),
     _search(
-        "calendars-over-dear-report", "Calendars over a report that options overprice", "earnings",
+        "calendars-over-dear-report", "Calendars over dear reports", "earnings",
         "Sells the expiration that holds the next report and buys a later one, in names whose priced move is well above their usual one. "
         "After the report the near option has lost what it was dear for, and the later one less. It loses when price runs far either way, "
         "report or not.",
@@ -74,7 +74,7 @@ SEARCHES = [
         kinds=["call_calendar", "put_calendar"], report="after", least_days=1, most_days=40, middle=0.3, later_low=14, later_high=60,
     ),
     _search(
-        "straddle-before-cheap-report", "Cheap straddles before a report that options underprice", "earnings buy volatility",
+        "straddle-before-cheap-report", "Straddles before cheap reports", "earnings buy volatility",
         "Long straddles and strangles over the next report in names whose priced move is below what they usually make. Bought for the move, "
         "held over the report. Usual is a mean of few reports; a cheap straddle before a dull quarter is still money lost.",
         ["earnings_move_ratio <= 0.95", "edge_forecast > 0", "chance_of_profit_forecast >= 35", "quoted_width_pct <= 20"],
@@ -83,7 +83,7 @@ SEARCHES = [
         front=["chance_of_profit_forecast", "-cost"],
     ),
     _search(
-        "puts-at-a-shelf", "Puts sold at a shelf below", "income levels",
+        "puts-at-a-shelf", "Puts at a shelf", "income levels",
         "Cash-secured puts whose strike stands at the nearest shelf of off-exchange prints below the price: paid for being willing to buy where "
         "much was traded. A shelf holds no more often than a price drawn at random, so take the name only when you want it there.",
         ["target <= 0.99 * price", "return_per_year >= 6", "chance_of_profit_past >= 65", "min_leg_open_interest >= 25", "quoted_width_pct <= 20"],
@@ -100,7 +100,7 @@ SEARCHES = [
         least_days=5, most_days=60, most_width=15,
     ),
     _search(
-        "reversals-for-steep-skew", "Risk reversals where puts are dear", "direction skew",
+        "reversals-for-steep-skew", "Reversals on dear puts", "direction skew",
         "Sells a put and buys a call in names whose puts are dear beside their calls and that have risen with the market: the put pays for the call. "
         "Below the short strike it loses like the stock, so its capital is that of the put.",
         ["skew_25d >= 4", "rel_strength_21 >= 0", "abs(cost) <= capital / 50", "min_leg_open_interest >= 25"],
@@ -108,7 +108,7 @@ SEARCHES = [
         kinds=["risk_reversal"], least_days=20, most_days=60, low=0.15, high=0.35, front=["chance_of_profit_past", "delta"],
     ),
     _search(
-        "covered-calls-for-the-month", "Covered calls beyond the month's edge", "income",
+        "covered-calls-for-the-month", "Covered calls past the month", "income",
         "Sells a call beyond the upper edge of the month's expected move against shares: income from what is priced to be out of reach. What it gives "
         "up is every dollar above the strike; what it keeps is all the risk of the shares.",
         ["short_call >= month_anchor + month_half_width", "return_per_year >= 6", "min_leg_open_interest >= 50", "quoted_width <= 60"],

@@ -17,6 +17,7 @@ import { useTheme } from "./theme";
 
 const ConflictDialog = later(() => import("./ConflictDialog").then((part) => part.ConflictDialog));
 const Keys = later(() => import("./Keys").then((part) => part.Keys));
+const Plans = later(() => import("./Plans").then((part) => part.Plans));
 const Lists = later(() => import("./Lists").then((part) => part.Lists));
 
 /** Pages whose Peek shows the focused name among what is looked at. */
@@ -29,6 +30,7 @@ export function Frame() {
   const [peekOpen, setPeekOpen] = useState(true);
   const [keysShown, setKeysShown] = useState(false);
   const [lists, setLists] = useState(false);
+  const [plans, setPlans] = useState(false);
   const search = useRef<HTMLInputElement>(null);
   const trayList = useRef<HTMLUListElement>(null);
   const navigate = useNavigate();
@@ -43,10 +45,11 @@ export function Frame() {
   const dossierOf = (name: typeof subject) => asOfDay(name ? `/dossier/${name.symbol}` : "/dossier", asOf);
 
   const onDossier = location.pathname.startsWith("/dossier/");
-  const onScreen = ["/screen", ...WITH_FIGURE].includes(location.pathname);
+  const onOne = location.pathname.startsWith("/structure/");
+  const onScreen = ["/screen", "/structures", ...WITH_FIGURE].includes(location.pathname);
   const looked = glance === null && WITH_FIGURE.includes(location.pathname) ? subject : null;
-  // A Dossier says it all about its own name: the Peek is for another one.
-  const peeked = glance ?? (onDossier ? null : (subject?.symbol ?? null));
+  // A Dossier says it all about its own name, and so does a structure: the Peek is for another one.
+  const peeked = glance ?? (onDossier || onOne ? null : (subject?.symbol ?? null));
   const showPeek = peekOpen && (peeked !== null || onScreen);
 
   useKeys({
@@ -56,6 +59,8 @@ export function Frame() {
     n: () => navigate(there("/lineup")),
     b: () => navigate(there("/tape")),
     x: () => navigate(there("/off-exchange")),
+    k: () => navigate(there("/structures")),
+    g: () => latest.current && navigate(asOfDay(`/structures?u=name:${latest.current.symbol}`, asOf)),
     d: () => navigate(dossierOf(latest.current)),
     p: () => setPeekOpen(!peekOpen),
     m: toggleTheme,
@@ -65,6 +70,7 @@ export function Frame() {
       navigate(metric ? asOfDay(`/handbook/${metric}`, asOf) : there("/handbook"));
     },
     l: () => setLists(true),
+    i: () => setPlans(true),
     y: () => trayList.current?.querySelector("button")?.focus(),
     u: () => tray.data?.undo && change.mutate({ kind: "undo", version: tray.data.version }),
     t: () => latest.current && toggle(latest.current.symbol, latest.current.why),
@@ -89,6 +95,10 @@ export function Frame() {
           <NavLink to={there("/tape")}>Tape</NavLink>
           <NavLink to={there("/off-exchange")}>Off-exchange</NavLink>
           <NavLink to={there("/handbook")}>Handbook</NavLink>
+          <span className="nav-group">Plan</span>
+          <NavLink to={there("/structures")} className={location.pathname.startsWith("/structure") ? "active" : ""}>
+            Structures
+          </NavLink>
         </nav>
         <GoTo inputRef={search} />
         <AsOf past={asOf} />
@@ -110,7 +120,8 @@ export function Frame() {
           <Peek symbol={peeked} asOf={asOf} figure={looked?.figure} until={looked?.until ?? null} />
         </aside>
       )}
-      <TrayBar listRef={trayList} onLists={() => setLists(true)} />
+      <TrayBar listRef={trayList} onLists={() => setLists(true)} onPlans={() => setPlans(true)} />
+      {plans && <Plans asOf={asOf} onHide={() => setPlans(false)} />}
       {lists && <Lists onHide={() => setLists(false)} />}
       {keysShown && <Keys show onHide={() => setKeysShown(false)} />}
     </div>

@@ -10,10 +10,13 @@ const GROUPS: [string, [string, string][]][] = [
       ["d", "Dossier of the focused name"],
       ["b", "Tape"],
       ["x", "Off-exchange"],
+      ["k", "Structures"],
+      ["g", "structures of the focused name"],
       ["h", "Handbook; at a column or a rule its entry"],
       ["t", "put the focused name in the tray, or take it out"],
       ["u", "undo the last change of the tray"],
       ["y", "move to the tray; ← → walk, Enter opens, Delete takes out"],
+      ["i", "plans"],
       ["l", "lists: keep only, add, remove, paste, baskets"],
       ["[ ]", "the session before, the one after"],
       ["p", "show or hide the Peek"],
@@ -42,6 +45,23 @@ const GROUPS: [string, [string, string][]][] = [
         "table, gallery, map, evidence; on the Tape by name, tickets, contracts, through the day, and 5 for the evidence; Off-exchange by name, the session’s prints",
       ],
       ["c", "copy the symbols, separated by commas"],
+    ],
+  ],
+  [
+    "On Structures",
+    [
+      ["f", "what is made: kinds, days, strikes, widths"],
+      ["1 2", "the list, the front; on the front ← → walk along it"],
+      ["Enter", "open the structure"],
+    ],
+  ],
+  [
+    "On one structure",
+    [
+      ["← →", "on a leg: strike down, up; with Shift the expiration; + − contracts, Delete takes it out"],
+      ["v", "lay the structure as it is now under others; w changes places"],
+      ["f", "its plan"],
+      ["z", "back to where you came from"],
     ],
   ],
   [

@@ -2,12 +2,21 @@ import { type KeyboardEvent, type Ref, useState } from "react";
 import { useNavigate } from "react-router";
 import { asOfDay, useAsOf } from "@/shared/address";
 import { download } from "@/shared/api/client";
-import { useChangeTray, useTray } from "@/shared/api/queries";
+import { useChangeTray, usePlans, useTray } from "@/shared/api/queries";
+import { count } from "@/shared/format";
 import { TakeOut } from "@/shared/ui/TakeOut";
 import { useSubject } from "./subject";
 
 /** The working list, docked on every page. */
-export function TrayBar({ listRef, onLists }: { listRef: Ref<HTMLUListElement>; onLists: () => void }) {
+export function TrayBar({
+  listRef,
+  onLists,
+  onPlans,
+}: {
+  listRef: Ref<HTMLUListElement>;
+  onLists: () => void;
+  onPlans: () => void;
+}) {
   const tray = useTray();
   const change = useChangeTray();
   const navigate = useNavigate();
@@ -15,6 +24,8 @@ export function TrayBar({ listRef, onLists }: { listRef: Ref<HTMLUListElement>; 
   const { setGlance } = useSubject();
   const [confirmed, setConfirmed] = useState("");
   const items = tray.data?.items ?? [];
+  const plans = usePlans(asOf).data?.plans ?? [];
+  const plansOf = (symbol: string) => plans.filter((plan) => plan.symbol === symbol).length;
 
   function key(event: KeyboardEvent<HTMLButtonElement>, symbol: string) {
     const chip = event.currentTarget.closest("li");
@@ -54,6 +65,11 @@ export function TrayBar({ listRef, onLists }: { listRef: Ref<HTMLUListElement>; 
               onClick={() => navigate(asOfDay(`/dossier/${item.symbol}`, asOf))}
             >
               {item.symbol}
+              {plansOf(item.symbol) > 0 && (
+                <span className="chip-plans" title={count(plansOf(item.symbol), "plan")}>
+                  {plansOf(item.symbol)}
+                </span>
+              )}
             </button>
             <button
               type="button"
@@ -78,6 +94,11 @@ export function TrayBar({ listRef, onLists }: { listRef: Ref<HTMLUListElement>; 
             onClick={() => change.mutate({ kind: "undo", version: tray.data?.version ?? 0 })}
           >
             undo: {tray.data.undo}
+          </button>
+        )}
+        {plans.length > 0 && (
+          <button type="button" className="quiet" onClick={onPlans} title="Structures kept with a reason and exits (i)">
+            plans {plans.length}
           </button>
         )}
         <button type="button" className="quiet" title="Keep only, add, remove; paste; baskets (l)" onClick={onLists}>

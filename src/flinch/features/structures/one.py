@@ -278,11 +278,12 @@ def _first(own: _Own, board: Board) -> int:
 
 
 def _prices(spot: float, move: float, structures: list[_Own]) -> FloatArray:
-    """Prices from well below to well above all strikes and the expected move."""
+    """Prices from well below to well above all strikes and the expected move, the strikes and the spot among them."""
     strikes = np.concatenate([own.legs.strike for own in structures] or [np.empty(0)])
     low = min(spot - _REACH * move, strikes.min(initial=spot) - 0.6 * move)
     high = max(spot + _REACH * move, strikes.max(initial=spot) + 0.6 * move)
-    return np.linspace(max(low, 0.02 * spot), high, PRICES)
+    even = np.linspace(max(low, 0.02 * spot), high, PRICES)
+    return np.unique(np.concatenate([even, strikes, [spot]]))
 
 
 # -- what it pays ------------------------------------------------------------------------------------------------------

@@ -16,7 +16,7 @@ class PlanWhy(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     page: str = Field(max_length=40)
     words: str = Field(max_length=600)
-    link: str = Field("", max_length=1_500)
+    link: str = Field("", max_length=1_500, pattern=r"^(/[^/\\].*|/|)$", description="A path within Flinch")
 
 
 class Exits(BaseModel):

@@ -37,6 +37,7 @@ import { Results } from "./Results";
 import { ResultsTools } from "./ResultsTools";
 import {
   belonging,
+  DRAWN,
   firstPage,
   measuredBy,
   needed,
@@ -51,7 +52,7 @@ import {
 } from "./rows";
 import { GalleryTools, MetricSelect, periodOf, sizeOf } from "./ViewTools";
 
-const ColumnPicker = later(() => import("./ColumnPicker").then((part) => part.ColumnPicker));
+const ColumnPicker = later(() => import("@/shared/ui/ColumnPicker").then((part) => part.ColumnPicker));
 const Evidence = later(() => import("@/shared/stack/Evidence").then((part) => part.Evidence));
 const Gallery = later(() => import("./Gallery").then((part) => part.Gallery));
 const MarketMap = lazy(() => import("./MarketMap"));
@@ -298,7 +299,7 @@ export function ScreenAt({
         </header>
         {asking && !evidence && (
           <Asking
-            starters={screens?.starters.filter((starter) => starter.body.table !== "tickets") ?? []}
+            starters={screens?.starters.filter((starter) => (starter.body.table ?? "names") === "names") ?? []}
             onOpen={(key) => kept.open(`s-${key}`)}
             onAll={kept.choose}
           />
@@ -406,6 +407,7 @@ export function ScreenAt({
           usual={COLUMNS}
           metrics={metrics}
           groups={groups}
+          drawn={DRAWN}
           onChange={(next) => change({ columns: next.join() === COLUMNS.join() ? [] : next })}
           onHide={() => setChoosing(false)}
         />

@@ -38,4 +38,5 @@ export const FIRST: Screen = {
   view: "table",
   table: "names",
   sessions: 1,
+  search: null,
 };

@@ -20,4 +20,5 @@ export const FIRST: Screen = {
   view: "names",
   table: "tickets",
   sessions: 1,
+  search: null,
 };

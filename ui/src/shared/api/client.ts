@@ -157,6 +157,19 @@ export const api = {
   tickets: (body: Schemas["TapeRequest"], signal: AbortSignal) => unwrap(client.POST("/api/tape", { body, signal })),
   nameTickets: (body: Schemas["NameAsked"], signal: AbortSignal) =>
     unwrap(client.POST("/api/tape/name", { body, signal })),
+  structureKinds: () => unwrap(client.GET("/api/structures/kinds")),
+  structures: (body: Schemas["StructuresRequest"], signal: AbortSignal) =>
+    unwrap(client.POST("/api/structures", { body, signal })),
+  structure: (body: Schemas["OneAsked"], signal: AbortSignal) =>
+    unwrap(client.POST("/api/structures/one", { body, signal })),
+  plans: (query: AsOfRequest, signal?: AbortSignal) =>
+    unwrap(client.GET("/api/structures/plans", { params: { query }, signal })),
+  savePlan: (body: Schemas["PlanDraft"], id: number | null) =>
+    id === null
+      ? unwrap(client.POST("/api/structures/plans", { body, ...keyed(body) }))
+      : unwrap(client.PUT("/api/structures/plans/{id}", { params: { path: { id } }, body, ...keyed(body) })),
+  dropPlan: (id: number) => unwrap(client.DELETE("/api/structures/plans/{id}", { params: { path: { id } } })),
+  restorePlan: (id: number) => unwrap(client.POST("/api/structures/plans/{id}/restore", { params: { path: { id } } })),
   fills: (symbol: string, query: FillsRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/tape/fills/{symbol}", { params: { path: { symbol }, query }, signal })),
   chain: (symbol: string, expiration: string | null, at: AsOfRequest, signal: AbortSignal) =>

@@ -66,6 +66,12 @@ export function useTicketMetrics(): Metric[] {
   return useMemo(() => (handbook ? [...handbook.tickets, ...handbook.metrics] : NO_METRICS), [handbook]);
 }
 
+/** What rules on structures may use: their own metrics first, then those of their names. */
+export function useStructureMetrics(): Metric[] {
+  const handbook = useHandbook().data;
+  return useMemo(() => (handbook ? [...handbook.structures, ...handbook.metrics] : NO_METRICS), [handbook]);
+}
+
 /** Metrics by key. */
 export function useMetricMap(): Map<string, Metric> {
   return useByKey(useMetrics());
@@ -115,6 +121,33 @@ export const useShelfRecord = (request: Schemas["StackAsked"], enabled: boolean)
   });
 };
 export const useTickets = (request: Schemas["TapeRequest"]) => useLatest("tickets", request, api.tickets);
+
+/** Structures that a stack leaves. */
+export const useStructures = (request: Schemas["StructuresRequest"]) =>
+  useLatest("structures", request, api.structures);
+/** One structure; while the next one is computed the last one is shown. */
+export const useStructure = (request: Schemas["OneAsked"]) => useLatest("structure", request, api.structure);
+export const useStructureKinds = () =>
+  useQuery({ queryKey: ["structure-kinds"], queryFn: api.structureKinds, staleTime: Number.POSITIVE_INFINITY });
+
+/** Plans with what they are worth. */
+export const usePlans = (asOf: string | null) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["plans", version, asOf],
+    queryFn: ({ signal }) => api.plans(asOf ? { as_of: asOf } : {}, signal),
+  });
+};
+
+export const useSavePlan = () =>
+  useSave(["plans"], api.savePlan, {
+    name: (draft) => `The plan on ${draft.symbol}`,
+    lines: (draft) => [draft.legs, JSON.stringify(draft.exits ?? {}), draft.notes ?? ""],
+    now: async (id) => {
+      const found = (await api.plans({})).plans.find((plan) => plan.id === id);
+      return found && { ...found };
+    },
+  });
 
 /** One name's surviving tickets on its price; while those of another stack are on their way, the last ones are shown. */
 export const useNameTickets = (request: Schemas["NameAsked"]) => {

@@ -3793,6 +3793,7 @@ export interface components {
         PlanWhy: {
             /**
              * Link
+             * @description A path within Flinch
              * @default
              */
             link: string;

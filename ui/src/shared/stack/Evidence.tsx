@@ -82,7 +82,7 @@ export function Evidence({
   const bySign = side !== "up" && side !== "down" && !byLean;
   const entry = params.get("entry") === "open" ? "open" : "close";
   const answer = useEvidence({
-    table: things.table,
+    table: tickets ? "tickets" : "names",
     stack: { universe: screen.universe, rules, any_groups: chosen ? [] : screen.anyGroups },
     fresh,
     side,

@@ -252,7 +252,7 @@ export function Universe({ value, onChange }: { value: string; onChange: (value:
           </option>
         ))}
       </optgroup>
-      {!known(value, baskets) && <option value={value}>{value}</option>}
+      {!known(value, baskets) && <option value={value}>{value.replace(/^(name|screen):/, "")}</option>}
     </select>
   );
 }

@@ -1,11 +1,14 @@
-import type { RuleReport, ScreenBody, Why } from "@/shared/api/client";
+import type { RuleReport, Schemas, ScreenBody, Why } from "@/shared/api/client";
 import type { Things } from "./things";
 
 export type Bars = "day" | "60" | "15" | "5";
 export type Rule = { text: string; on: boolean; bars: Bars; group: number | null };
 export type View = ScreenBody["view"] & string;
 
-const VIEWS: View[] = ["table", "gallery", "map", "names", "tickets", "contracts", "day"];
+const VIEWS: View[] = ["table", "gallery", "map", "names", "tickets", "contracts", "day", "front"];
+
+/** Which structures are made, and how they are weighed. */
+export type Search = Required<Schemas["SearchBody"]>;
 
 /** All that makes a screen; the address holds what differs from the screen it began with. */
 export type Screen = {
@@ -18,6 +21,33 @@ export type Screen = {
   table: Things["table"];
   /** Of tickets: how many sessions back. */
   sessions: number;
+  /** Of structures: which ones are made; null for all else. */
+  search: Search | null;
+};
+
+/** What is searched for unless somebody says otherwise. */
+export const USUAL_SEARCH: Search = {
+  kinds: ["put_credit", "call_credit", "iron_condor"],
+  least_days: 20,
+  most_days: 60,
+  label: "any",
+  report: "any",
+  measure: "delta",
+  low: 0.1,
+  high: 0.35,
+  target: "",
+  middle: 0.25,
+  least_width: 0,
+  most_width: 10,
+  width_in: "dollars",
+  balanced: true,
+  later_low: 7,
+  later_high: 45,
+  entry: 0.3,
+  scaled: false,
+  front: ["chance_of_profit_past", "return_on_capital"],
+  weights: [],
+  at_most: null,
 };
 
 /** A number between two edges: what a hand can move. */
@@ -53,6 +83,7 @@ export function fromBody(body: ScreenBody): Screen {
     view: body.view ?? "table",
     table: body.table ?? "names",
     sessions: body.sessions ?? 1,
+    search: body.table === "structures" ? { ...USUAL_SEARCH, ...body.search } : null,
   };
 }
 
@@ -66,6 +97,7 @@ export function toBody(screen: Screen): ScreenBody {
     view: screen.view,
     table: screen.table,
     sessions: screen.sessions,
+    search: screen.search,
   };
 }
 
@@ -122,13 +154,50 @@ export function readScreen(params: URLSearchParams, base: Screen): Screen {
     view: VIEWS.find((known) => known === view) ?? base.view,
     table: base.table,
     sessions: sessionsOf(params.get("days")) ?? base.sessions,
+    search: base.search && readSearch(params.get("q"), base.search),
   };
+}
+
+/** A search that an address says differs from `base`; what it says wrongly is as in `base`. */
+function readSearch(text: string | null, base: Search): Search {
+  if (text === null) return base;
+  try {
+    const told: unknown = JSON.parse(text);
+    if (typeof told !== "object" || told === null || Array.isArray(told)) return base;
+    const known = Object.entries(told).filter(([key, value]) => {
+      const usual = USUAL_SEARCH[key as keyof Search];
+      return key in USUAL_SEARCH && (usual === null ? typeof value === "object" : alike(usual, value));
+    });
+    return { ...base, ...Object.fromEntries(known) };
+  } catch {
+    return base;
+  }
+}
+
+const alike = (a: unknown, b: unknown) => typeof a === typeof b && Array.isArray(a) === Array.isArray(b);
+
+/** What of a search differs from another one. */
+function searchChanges(search: Search, base: Search): string | null {
+  const changed = Object.entries(search).filter(
+    ([key, value]) => JSON.stringify(value) !== JSON.stringify(base[key as keyof Search]),
+  );
+  return changed.length > 0 ? JSON.stringify(Object.fromEntries(changed)) : null;
 }
 
 const sessionsOf = (text: string | null) => (text !== null && /^[1-5]$/.test(text) ? Number(text) : null);
 
 /** Parameters of the address that belong to one screen. */
-export const OWN_PARAMS = { screen: null, u: null, r: null, any: null, cols: null, sort: null, view: null, days: null };
+export const OWN_PARAMS = {
+  screen: null,
+  u: null,
+  r: null,
+  any: null,
+  cols: null,
+  sort: null,
+  view: null,
+  days: null,
+  q: null,
+};
 
 /** What the address must hold so that it reads as `screen`; what is as in `base` is left out. */
 export function writeScreen(screen: Screen, base: Screen): Record<string, string | null> {
@@ -142,6 +211,7 @@ export function writeScreen(screen: Screen, base: Screen): Record<string, string
     sort: differs(screen.sort, base.sort) ? list(screen.sort) : null,
     view: differs(screen.view, base.view) ? screen.view : null,
     days: differs(screen.sessions, base.sessions) ? String(screen.sessions) : null,
+    q: screen.search && base.search && searchChanges(screen.search, base.search),
   };
 }
 

@@ -7,3 +7,10 @@ export const NAMES: Things = { table: "names", page: "/screen", title: "Screen",
 /** Names as the Off-exchange page looks at them. */
 export const PRINTED: Things = { ...NAMES, page: "/off-exchange", title: "Off-exchange" };
 export const TICKETS: Things = { table: "tickets", page: "/tape", title: "Tape", one: "ticket", many: "tickets" };
+export const STRUCTURES: Things = {
+  table: "structures",
+  page: "/structures",
+  title: "Structures",
+  one: "structure",
+  many: "structures",
+};

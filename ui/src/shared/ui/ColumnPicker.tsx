@@ -2,7 +2,8 @@ import { useMemo, useState } from "react";
 import Modal from "react-bootstrap/Modal";
 import { Link } from "react-router";
 import type { Metric } from "@/shared/api/client";
-import { DRAWN } from "./rows";
+
+const NONE = {};
 
 /** Which columns the table shows, and in which order. */
 export function ColumnPicker({
@@ -10,6 +11,7 @@ export function ColumnPicker({
   usual,
   metrics,
   groups,
+  drawn = NONE,
   onChange,
   onHide,
 }: {
@@ -17,15 +19,17 @@ export function ColumnPicker({
   usual: string[];
   metrics: Metric[];
   groups: string[];
+  /** Columns that are drawn from several metrics, by key. */
+  drawn?: Record<string, { label: string }>;
   onChange: (ids: string[]) => void;
   onHide: () => void;
 }) {
   const [wanted, setWanted] = useState("");
   const labels = useMemo(() => {
-    const out = new Map(Object.entries(DRAWN).map(([id, drawn]) => [id, drawn.label]));
+    const out = new Map(Object.entries(drawn).map(([id, d]) => [id, d.label]));
     for (const metric of metrics) out.set(metric.key, metric.label);
     return out;
-  }, [metrics]);
+  }, [metrics, drawn]);
   const low = wanted.trim().toLowerCase();
   const fits = (id: string, label: string) => !low || id.includes(low) || label.toLowerCase().includes(low);
   const toggle = (id: string) =>
@@ -42,7 +46,7 @@ export function ColumnPicker({
         <input type="checkbox" checked={chosen.includes(id)} onChange={() => toggle(id)} /> {label}{" "}
         <span className="unit">{unit}</span>
       </label>
-      {!(id in DRAWN) && (
+      {!(id in drawn) && (
         <Link to={`/handbook/${id}`} className="quiet" aria-label={`${label} in the Handbook`}>
           ?
         </Link>
@@ -66,11 +70,11 @@ export function ColumnPicker({
             onChange={(event) => setWanted(event.target.value)}
           />
           <div className="picker-list">
-            {Object.entries(DRAWN).some(([id, drawn]) => fits(id, drawn.label)) && (
+            {Object.entries(drawn).some(([id, drawn]) => fits(id, drawn.label)) && (
               <>
                 <h3>drawn</h3>
                 <ul>
-                  {Object.entries(DRAWN)
+                  {Object.entries(drawn)
                     .filter(([id, d]) => fits(id, d.label))
                     .map(([id, d]) => row(id, d.label, ""))}
                 </ul>
