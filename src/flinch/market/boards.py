@@ -35,7 +35,7 @@ from flinch.store.reading import numbers
 
 _DAY_SECONDS = (16 - 9.5) * 3600
 _YEAR_MINUTES = 525_600
-_SIZE_TO_DEVIATION = float(np.sqrt(np.pi / 2))
+SIZE_TO_DEVIATION = float(np.sqrt(np.pi / 2))
 """What a mean size is multiplied with to be the deviation of a normal move."""
 
 
@@ -143,7 +143,7 @@ class Board:
         name's own tail."""
         view, last = self.view, self.view.last
         volatility = view.frame.derived["forecast_vol"][:, last]
-        usual = view.metric("average_earnings_move") / PERCENT * _SIZE_TO_DEVIATION
+        usual = view.metric("average_earnings_move") / PERCENT * SIZE_TO_DEVIATION
         priced = view.metric("implied_earnings_move") / PERCENT
         usual = np.where(np.isfinite(usual), usual, priced)
         ahead = self.sessions + session_left(view)

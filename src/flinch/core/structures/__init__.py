@@ -1,7 +1,16 @@
 """Option structures: what they pay, what they are worth under three opinions, and all that a set of quotes can make."""
 
 from flinch.core.structures.batch import COLUMNS, Evaluated, Terms, evaluate_block
-from flinch.core.structures.calibration import BANDS, LEAST_CASES, Reliability, brier, inside_smile, reliability
+from flinch.core.structures.calibration import (
+    BANDS,
+    LEAST_CASES,
+    Reliability,
+    brier,
+    inside_past,
+    inside_smile,
+    inside_student,
+    reliability,
+)
 from flinch.core.structures.candidates import (
     Block,
     Chains,
@@ -25,6 +34,7 @@ from flinch.core.structures.legs import (
     extremes,
     lognormal_chance,
 )
+from flinch.core.structures.notation import BadLegs, PlainLeg, PlainLegs, leg_words, read_legs, write_legs
 from flinch.core.structures.outcomes import (
     OPINIONS,
     Opinion,
@@ -58,6 +68,7 @@ __all__ = [
     "OPINIONS",
     "STRUCTURES",
     "WORST",
+    "BadLegs",
     "Block",
     "Chains",
     "Evaluated",
@@ -68,6 +79,8 @@ __all__ = [
     "Opinion",
     "Outcomes",
     "Placement",
+    "PlainLeg",
+    "PlainLegs",
     "Quotes",
     "Recognised",
     "Reliability",
@@ -88,15 +101,19 @@ __all__ = [
     "extremes",
     "forecast_outcomes",
     "front",
+    "inside_past",
     "inside_smile",
+    "inside_student",
     "later_carry",
     "later_vol",
+    "leg_words",
     "lognormal_chance",
     "market_outcomes",
     "moving_together",
     "own_tail",
     "past_outcomes",
     "percentiles",
+    "read_legs",
     "recognise",
     "reliability",
     "spread_out",
@@ -108,4 +125,5 @@ __all__ = [
     "verdict",
     "weighed",
     "with_levels",
+    "write_legs",
 ]

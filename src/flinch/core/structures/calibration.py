@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+import math
+import os
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, NamedTuple
 
 import numpy as np
+from scipy.special import stdtr
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.compiled import njit
 from flinch.core.pricing.normal import normal_cdfs
+from flinch.core.structures.outcomes import LEAST_RETURNS
 
 BANDS = (0.5, 0.75, 1.0, 1.25, 1.5, 1.75, 2.0)
 """Distances in expected moves within which price may end."""
@@ -77,3 +83,74 @@ def inside_smile(parameters: FloatArray, band: float) -> FloatArray:
         lower = np.where(band * move < 1, below(np.log(np.maximum(1 - band * move, 1e-12))), 0.0)
     chance: FloatArray = np.where(np.isfinite(move), upper - lower, np.nan)
     return chance
+
+
+def inside_student(deviation: FloatArray, tail: FloatArray, move: FloatArray, band: float) -> FloatArray:
+    """Chance that Student's distribution gives to ending within so many expected moves of the forward.
+
+    `deviation` and `tail` as for `forecast_outcomes`, `move` the expected move as a decimal of the forward; any one shape. NaN
+    where one is missing. The middle of the distribution is at the forward: what its mean is moved by is far less than a band.
+    """
+    with np.errstate(invalid="ignore", divide="ignore"):
+        scale = deviation * np.sqrt((tail - 2) / tail)
+        upper = stdtr(tail, np.log1p(band * move) / scale)
+        low = np.log(np.maximum(1 - band * move, 1e-12))
+        lower = np.where(band * move < 1, stdtr(tail, low / scale), 0.0)
+        found: FloatArray = np.where(np.isfinite(deviation * move), upper - lower, np.nan)
+        return found
+
+
+def inside_past(
+    log_close: FloatArray, name: IntArray, session: IntArray, ahead: IntArray, move: FloatArray
+) -> FloatArray:
+    """Share of a name's own past that ended within each of `BANDS` expected moves, as it was known in a session.
+
+    Parameters
+    ----------
+    log_close
+        Logarithms of closes, names x sessions; NaN where missing.
+    name, session, ahead
+        Of each case: row, the session that it is looked at in, and how many sessions ahead; shape (cases,).
+    move
+        Expected move of each case as a decimal, shape (cases,).
+
+    Returns
+    -------
+    Decimals, shape (cases, bands). Only stretches that had ended by the session count, each over the mean of all of them (as
+    `past_outcomes`); NaN with fewer than 60.
+    """
+    out = np.full((name.size, len(BANDS)), np.nan)
+    closes = np.ascontiguousarray(log_close, dtype=np.float64)
+    bands = np.array(BANDS)
+
+    def part(first: int, last: int) -> None:
+        cut = slice(first, last)
+        _inside_past(closes, name[cut], session[cut], ahead[cut], move[cut], bands, out[cut])
+
+    edges = np.linspace(0, name.size, 2 * (os.cpu_count() or 1) + 1).astype(np.int64).tolist()
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        for _ in pool.map(part, edges[:-1], edges[1:]):
+            pass
+    return out
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _inside_past(closes: Any, name: Any, session: Any, ahead: Any, move: Any, bands: Any, out: Any) -> None:
+    kept = np.empty(closes.shape[1])
+    for i in range(name.size):
+        row, h, count, total = closes[name[i]], ahead[i], 0, 0.0
+        for t in range(h, session[i] + 1):
+            step = row[t] - row[t - h]
+            if math.isfinite(step):
+                kept[count] = math.exp(step)
+                total += kept[count]
+                count += 1
+        if count < LEAST_RETURNS or not math.isfinite(move[i]):
+            continue
+        mean = total / count
+        for k in range(bands.size):
+            hits, wide = 0, bands[k] * move[i]
+            for j in range(count):
+                if abs(kept[j] / mean - 1.0) <= wide:
+                    hits += 1
+            out[i, k] = hits / count

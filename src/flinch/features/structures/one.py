@@ -26,9 +26,9 @@ from flinch.core.structures import (
     value,
     verdict,
 )
+from flinch.core.structures.notation import BadLegs, PlainLeg, PlainLegs, leg_words, read_legs, write_legs
 from flinch.core.volatility import smile_vol
 from flinch.errors import FlinchError
-from flinch.features.structures.notation import BadLegs, PlainLeg, PlainLegs, leg_words, read_legs, write_legs
 from flinch.features.structures.one_schemas import (
     Breakeven,
     ExpirationView,

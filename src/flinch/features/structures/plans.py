@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from flinch.core.structures.notation import leg_words, read_legs, write_legs
 from flinch.errors import FlinchError
-from flinch.features.structures.notation import leg_words, read_legs, write_legs
 from flinch.features.structures.one import price_legs
 from flinch.features.structures.plan_schemas import ExitNow, Exits, PlanDraft, PlanList, PlanView, PlanWhy
 from flinch.market import View

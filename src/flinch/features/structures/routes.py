@@ -6,9 +6,10 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 
 from flinch.clock import wall
-from flinch.features.structures import export, one, plans, service
+from flinch.features.structures import export, one, plans, record, service
 from flinch.features.structures.one_schemas import OneAsked, OneReply
 from flinch.features.structures.plan_schemas import PlanDraft, PlanList, PlanPath, PlanView
+from flinch.features.structures.record import RecordQuery, RecordReply
 from flinch.features.structures.schemas import (
     KindList,
     SearchAsked,
@@ -58,6 +59,13 @@ def look_at_one(body: OneAsked) -> Response:
     """One structure: payoff, three opinions, what may happen."""
     with COSTLY.turn(0):
         return reply(one.look_at_one(view(body.as_of), dictionary(), body))
+
+
+@blueprint.get("/record", responses={200: RecordReply, 404: Problem, 422: Problem})
+def read_record(query: RecordQuery) -> Response:
+    """What the three opinions said in the past, and what came: of all names and of one."""
+    with COSTLY.turn(0):
+        return reply(record.record_reply(view(query.as_of), query.symbol))
 
 
 @blueprint.post("/export", responses={200: FILES, 422: Problem})

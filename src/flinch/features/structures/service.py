@@ -11,7 +11,7 @@ from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.rules import Binned, RuleError
 from flinch.core.rules.evaluate import Categories
 from flinch.core.structures import OPINIONS, STRUCTURES, front, moving_together, spread_out, weighed
-from flinch.features.structures.notation import PlainLeg, PlainLegs, leg_words, write_legs
+from flinch.core.structures.notation import PlainLeg, PlainLegs, leg_words, write_legs
 from flinch.features.structures.schemas import (
     Cell,
     Front,

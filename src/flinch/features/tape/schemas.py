@@ -99,6 +99,7 @@ class TicketLine(BaseModel):
     first_ever: bool
     unusual: float | None
     package: str | None = Field(description="The package that it is a leg of, in words")
+    package_legs: str | None = Field(description="The same as a structure's legs; none where a side is not known")
     roll: str | None = Field(description="The roll that it is a side of, in words")
 
 

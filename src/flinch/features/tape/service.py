@@ -29,7 +29,7 @@ from flinch.features.tape.schemas import (
     TicketLine,
 )
 from flinch.features.tape.survivors import QUARTER_MINUTES, QUARTERS, Survivors, moment_of, quarter_of
-from flinch.features.tape.words import package_words, roll_words
+from flinch.features.tape.words import package_legs, package_words, roll_words
 from flinch.market import View
 from flinch.market.bars import load_day_minutes
 from flinch.market.tickets import asked_of, contract_of
@@ -227,6 +227,7 @@ def ticket_lines(found: Survivors, page: IntArray) -> list[TicketLine]:
                 first_ever=bool(c["first_ever"][at]),
                 unusual=float(rate[line]),
                 package=package_words(day, at),
+                package_legs=package_legs(day, at),
                 roll=roll_words(day, at),
             )
         )

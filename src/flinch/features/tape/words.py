@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import math
+
 from flinch.core.flow import FORMS
+from flinch.core.structures import MOST_LEGS, PlainLeg, PlainLegs, write_legs
+from flinch.core.structures.notation import MOST_QUANTITY
 from flinch.market.tickets import TicketDay, contract_of
 from flinch.tape import Contract, leg_words, rolled_words
 
@@ -21,6 +25,27 @@ def package_words(day: TicketDay, ticket: int) -> str | None:
         leg_words(int(side[leg]) - 1, int(contracts[leg]), _contract(day, leg)) for leg in day.legs(package).tolist()
     ]
     return f"{FORMS[int(day.columns['package_form'][ticket])]}: {', '.join(legs)}"
+
+
+def package_legs(day: TicketDay, ticket: int) -> str | None:
+    """The package that a ticket is a leg of, as a structure's legs are written; None where a leg's side is not known."""
+    package = int(day.columns["package"][ticket])
+    if package < 0:
+        return None
+    rows = day.legs(package).tolist()
+    side = [int(day.columns["side"][leg]) - 1 for leg in rows]
+    if not all(side):
+        return None
+    contracts = [int(day.columns["contracts"][leg]) for leg in rows]
+    unit = math.gcd(*contracts)
+    if max(contracts) // unit > MOST_QUANTITY or len(rows) > MOST_LEGS:
+        return None
+    told = [_contract(day, leg) for leg in rows]
+    legs = [
+        PlainLeg(s * n // unit, c.is_call, c.strike, c.expiration)
+        for s, n, c in zip(side, contracts, told, strict=True)
+    ]
+    return write_legs(PlainLegs(legs, 0))
 
 
 def roll_words(day: TicketDay, ticket: int) -> str | None:

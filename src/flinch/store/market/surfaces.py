@@ -49,6 +49,14 @@ def read_surface(engine: Engine, name_id: int, session: dt.date) -> KeptSurface 
     return None if row is None else KeptSurface(row[0].replace(tzinfo=dt.UTC), unpack(PACKED, row[1]))
 
 
+def read_surfaces(engine: Engine, session: dt.date) -> list[tuple[int, NDArray[np.void]]]:
+    """Surfaces of all names in a session: their keys and expirations, of type `PACKED`, in order of the key."""
+    s = SurfaceDay
+    with told(), engine.connect() as connection:
+        rows = connection.execute(select(s.name_id, s.surface).where(s.session == session).order_by(s.name_id)).all()
+    return [(name_id, unpack(PACKED, surface)) for name_id, surface in rows]
+
+
 class Expiry(NamedTuple):
     """One listed expiration of one name, as read from the newest chain; NaN where it could not be."""
 

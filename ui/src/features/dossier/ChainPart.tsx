@@ -1,10 +1,12 @@
-import { type KeyboardEvent, useEffect, useRef } from "react";
+import { type KeyboardEvent, useEffect, useMemo, useRef } from "react";
 import { download, type FileFormat, type Schemas } from "@/shared/api/client";
 import { useChain } from "@/shared/api/queries";
 import { compact, count, DASH, date, number, signed } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { type Legs, readLegs, withLeg, writeLegs } from "@/shared/structures/legs";
 import { Missing } from "@/shared/ui/Missing";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
+import { ChosenLegs } from "./ChosenLegs";
 import type { PartProps } from "./part";
 
 type Data = Schemas["ChainView"];
@@ -31,6 +33,12 @@ export function ChainPart({ symbol, at, params, onWrite }: PartProps) {
       ].map(([key, by]) => [key, () => step(Number(by))]),
     ),
   );
+  const legs = useMemo(() => readLegs(params.get("legs") ?? ""), [params]);
+  const choose = (strike: number, isCall: boolean, by: 1 | -1) => {
+    if (!data?.expiration) return;
+    const next = withLeg(legs, { strike, isCall, expiration: data.expiration }, by);
+    onWrite({ legs: writeLegs(next) || null });
+  };
   if (!data) return answer.failureReason ? <Failed error={answer.failureReason} /> : <Loading what="the chain" />;
   if (data.expiration === null)
     return (
@@ -97,7 +105,10 @@ export function ChainPart({ symbol, at, params, onWrite }: PartProps) {
           <p>No strikes to show: {data.reason}. What was read of it, its surface, is under Volatility.</p>
         </Empty>
       ) : (
-        <Strikes key={data.expiration} data={data} asked={asked} />
+        <>
+          <ChosenLegs symbol={symbol} text={params.get("legs")} asOf={at.as_of ?? null} onWrite={onWrite} />
+          <Strikes key={data.expiration} data={data} asked={asked} chosenLegs={legs} onLeg={choose} />
+        </>
       )}
     </div>
   );
@@ -117,7 +128,19 @@ const SIDE: [string, string][] = [
   ["Ask", "$"],
 ];
 
-function Strikes({ data, asked }: { data: Data; asked: number | null }) {
+type OnLeg = (strike: number, isCall: boolean, by: 1 | -1) => void;
+
+function Strikes({
+  data,
+  asked,
+  chosenLegs,
+  onLeg,
+}: {
+  data: Data;
+  asked: number | null;
+  chosenLegs: Legs;
+  onLeg: OnLeg;
+}) {
   const body = useRef<HTMLTableSectionElement>(null);
   const middle = data.rows.reduce(
     (best, row, i) =>
@@ -133,7 +156,16 @@ function Strikes({ data, asked }: { data: Data; asked: number | null }) {
     if (row && box) box.scrollTop = row.offsetTop - box.clientHeight / 2;
     if (chosen >= 0) row?.focus({ preventScroll: true });
   }, [start, chosen]);
-  const walk = (event: KeyboardEvent<HTMLTableRowElement>) => {
+  const held = (strike: number, isCall: boolean) =>
+    chosenLegs.options.find(
+      (leg) => leg.expiration === data.expiration && leg.strike === strike && leg.isCall === isCall,
+    )?.quantity ?? 0;
+  const walk = (event: KeyboardEvent<HTMLTableRowElement>, strike: number) => {
+    if (!event.ctrlKey && !event.metaKey && !event.altKey && /^[cv]$/i.test(event.key)) {
+      event.preventDefault();
+      event.stopPropagation();
+      return onLeg(strike, event.key.toLowerCase() === "c", event.shiftKey ? -1 : 1);
+    }
     const by = { ArrowDown: 1, ArrowUp: -1, PageDown: 10, PageUp: -10 }[event.key];
     const rows = body.current?.rows;
     if (!by || !rows) return;
@@ -177,7 +209,7 @@ function Strikes({ data, asked }: { data: Data; asked: number | null }) {
             <tr
               key={row.strike}
               tabIndex={i === start ? 0 : -1}
-              onKeyDown={walk}
+              onKeyDown={(event) => walk(event, row.strike)}
               className={[
                 edges.includes(i) ? "edge" : "",
                 row.strike < data.spot ? "call-in" : "put-in",
@@ -185,11 +217,11 @@ function Strikes({ data, asked }: { data: Data; asked: number | null }) {
                 i === chosen ? "chosen" : "",
               ].join(" ")}
             >
-              <Side contract={row.call} />
+              <Side contract={row.call} strike={row.strike} held={held(row.strike, true)} onLeg={onLeg} />
               <th scope="row" title={`fitted volatility ${number(row.fit_iv, 1)} %`}>
                 {number(row.strike, 2)}
               </th>
-              <Side contract={row.put} mirrored />
+              <Side contract={row.put} strike={row.strike} held={held(row.strike, false)} onLeg={onLeg} mirrored />
             </tr>
           ))}
         </tbody>
@@ -198,15 +230,46 @@ function Strikes({ data, asked }: { data: Data; asked: number | null }) {
   );
 }
 
-function Side({ contract: k, mirrored = false }: { contract: Contract | null; mirrored?: boolean }) {
+function Side({
+  contract: k,
+  strike,
+  held,
+  onLeg,
+  mirrored = false,
+}: {
+  contract: Contract | null;
+  strike: number;
+  /** Contracts of it that are chosen, + bought. */
+  held: number;
+  onLeg: OnLeg;
+  mirrored?: boolean;
+}) {
   const side = mirrored ? "put" : "call";
   if (!k) return <td colSpan={11} className={`${side} muted`} />;
   const quotes = [
-    <td key="bid" className={side}>
-      {number(k.bid, 2)}
+    <td key="bid" className={held < 0 ? `${side} sold` : side}>
+      <button
+        type="button"
+        tabIndex={-1}
+        aria-label={`Sell a ${number(strike, 2)} ${side}`}
+        title={`Sell one (Shift ${mirrored ? "v" : "c"})`}
+        onClick={() => onLeg(strike, !mirrored, -1)}
+      >
+        {held < 0 && <b>{number(held)} </b>}
+        {number(k.bid, 2)}
+      </button>
     </td>,
-    <td key="ask" className={side}>
-      {number(k.ask, 2)}
+    <td key="ask" className={held > 0 ? `${side} bought` : side}>
+      <button
+        type="button"
+        tabIndex={-1}
+        aria-label={`Buy a ${number(strike, 2)} ${side}`}
+        title={`Buy one (${mirrored ? "v" : "c"})`}
+        onClick={() => onLeg(strike, !mirrored, 1)}
+      >
+        {held > 0 && <b>+{held} </b>}
+        {number(k.ask, 2)}
+      </button>
     </td>,
   ];
   const rest = [

@@ -207,6 +207,13 @@ function Head({ data }: { data: Dossier }) {
           <span className="muted">{data.kind === "stock" ? `Earnings ${DASH} none scheduled` : "No earnings"}</span>
         )}
       </p>
+      <Link
+        className="quiet"
+        to={asOfDay(`/structures?u=name:${data.symbol}`, data.newest ? null : data.session)}
+        title="Structures of this name (g)"
+      >
+        structures <kbd>g</kbd>
+      </Link>
       <button
         type="button"
         className="keep"

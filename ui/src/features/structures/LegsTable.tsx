@@ -1,8 +1,8 @@
 import { type KeyboardEvent, useRef } from "react";
 import type { Schemas } from "@/shared/api/client";
 import { date, number } from "@/shared/format";
+import { type Leg, type Legs, roll, stepQuantity, stepStrike } from "@/shared/structures/legs";
 import { Scrolling } from "@/shared/ui/Scrolling";
-import { type Leg, type Legs, roll, stepQuantity, stepStrike } from "./legs";
 
 /** A structure's legs: walked and changed with the keys, or with the buttons of a row. */
 export function LegsTable({

@@ -8,12 +8,13 @@ import { EChart } from "@/shared/chart/EChart";
 import { usePalette } from "@/shared/chart/palette";
 import { count, date, metricText, number, signed } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { type Legs, readLegs, writeLegs } from "@/shared/structures/legs";
 import { AsOf } from "@/shared/ui/AsOf";
 import { Figure } from "@/shared/ui/Figure";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Failed, Loading } from "@/shared/ui/States";
 import { LegsTable } from "./LegsTable";
-import { type Legs, readLegs, writeLegs } from "./legs";
+import { OpinionRecord } from "./OpinionRecord";
 import { PlanForm } from "./PlanForm";
 import { payoffOption } from "./payoffOption";
 import { Num } from "./SearchForm";
@@ -43,6 +44,7 @@ function One({ symbol }: { symbol: string }) {
   const { setSubject } = useSubject();
   const { has, toggle } = useToggleTray();
   const colours = usePalette();
+  const [record, setRecord] = useState(false);
   const [planning, setPlanning] = useState(params.get("plan") !== null);
   const legsText = params.get("legs") ?? "";
   const asOf = params.get("asof");
@@ -232,6 +234,10 @@ function One({ symbol }: { symbol: string }) {
             </Fact>
           </dl>
           <Verdicts structure={structure} words={WORDS} against={one.against} />
+          <details className="one-record" onToggle={(event) => setRecord(event.currentTarget.open)}>
+            <summary>What such chances were worth: said and came</summary>
+            {record && <OpinionRecord symbol={symbol} asOf={asOf} />}
+          </details>
           {one.flags.length > 0 && (
             <section>
               <h3>Facts to look at</h3>

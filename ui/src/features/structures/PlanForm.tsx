@@ -4,7 +4,7 @@ import { api, type Schemas, type Why } from "@/shared/api/client";
 import { useChangeTray, useKeep, useSavePlan, useTray } from "@/shared/api/queries";
 import { date, number, signed } from "@/shared/format";
 import { readNumber } from "@/shared/stack/state";
-import { oneAddress } from "./one";
+import { oneAddress } from "@/shared/structures/one";
 
 type Plan = Schemas["PlanView"];
 type Exits = Schemas["Exits"];
@@ -168,7 +168,7 @@ function Form({ one, legs, why, plan }: { one: Schemas["OneReply"]; legs: string
       </label>
       {problem && <p role="alert">{problem}</p>}
       <p>
-        <button type="submit" disabled={save.isPending}>
+        <button type="submit" className="plain" disabled={save.isPending}>
           {plan ? "keep the change" : "keep as a plan"}
         </button>{" "}
         {plan && (

@@ -24,6 +24,7 @@ import { STRUCTURES } from "@/shared/stack/things";
 import { useKeptScreen } from "@/shared/stack/useKeptScreen";
 import { useStack } from "@/shared/stack/useStack";
 import { useWalk } from "@/shared/stack/walk";
+import { oneAddress } from "@/shared/structures/one";
 import { AsOf } from "@/shared/ui/AsOf";
 import { later } from "@/shared/ui/later";
 import { MoreRows } from "@/shared/ui/MoreRows";
@@ -36,7 +37,7 @@ import { WalkTable } from "@/shared/ui/WalkTable";
 import { type Row, structureColumns } from "./columns";
 import { FrontFigure } from "./FrontFigure";
 import { FIRST } from "./first";
-import { oneAddress } from "./one";
+import { OpinionRecord } from "./OpinionRecord";
 import { SearchForm } from "./SearchForm";
 
 const ColumnPicker = later(() => import("@/shared/ui/ColumnPicker").then((part) => part.ColumnPicker));
@@ -79,6 +80,8 @@ export function StructuresAt({
   const view = screen.view === "front" ? "front" : "table";
   const asOf = params.get("asof");
   const unfolded = params.get("form") === "1";
+  const record = params.get("record") === "1";
+  const showRecord = () => write({ record: record ? null : "1" }, true);
   const asked = useMemo(
     () => ({
       stack: { universe: current.universe, rules: current.rules, any_groups: current.anyGroups },
@@ -138,14 +141,20 @@ export function StructuresAt({
   const fresh = reply?.symbols.filter((name) => !inTray.has(name)) ?? [];
   const copy = () => copySymbols(reply?.symbols ?? []);
   const setSearch = (changes: Partial<Search>) => change({ search: { ...search, ...changes } });
+  const setView = (next: "table" | "front") => {
+    change({ view: next });
+    if (record) write({ record: null });
+  };
   const fold = (next: boolean) => write({ form: next ? "1" : null });
   useKeys({
     r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
     c: copy,
     f: () => fold(!unfolded),
     o: kept.choose,
-    "1": () => change({ view: "table" }),
-    "2": () => change({ view: "front" }),
+    "1": () => setView("table"),
+    "2": () => setView("front"),
+    "3": showRecord,
+    z: () => navigate(-1),
   });
   function takeOut(format: FileFormat) {
     writeFile("/api/structures/export", {
@@ -210,9 +219,12 @@ export function StructuresAt({
           </span>
           <div className="results-tools">
             <div className="tool-group">
-              <Segments legend="View" values={VIEWS} chosen={view} onChoose={(next) => change({ view: next })} />
+              <Segments legend="View" values={VIEWS} chosen={record ? null : view} onChoose={setView} />
             </div>
             <div className="tool-group">
+              <button type="button" className="quiet" aria-pressed={record} onClick={showRecord}>
+                record
+              </button>
               <button type="button" className="quiet" onClick={() => setChoosing(true)}>
                 columns
               </button>
@@ -234,7 +246,9 @@ export function StructuresAt({
           />
         )}
         <SearchForm search={search} open={unfolded} onOpen={fold} onChange={setSearch} />
-        {refused ? (
+        {record ? (
+          <OpinionRecord symbol={symbol} asOf={asOf} />
+        ) : refused ? (
           <Failed error={refused} />
         ) : !reply ? (
           failed ? (
@@ -273,10 +287,11 @@ export function StructuresAt({
         ) : (
           table(rows, reply.total)
         )}
-        {reply && reply.universe > 0 && (
+        {reply && reply.universe > 0 && !record && (
           <p className="doubts muted">
             {number(reply.left_out)} options of these names have no usable quote and make no structure. A chance is an
-            opinion: hollow the fitted smile’s, solid the name’s own past, a stroke the forecast.
+            opinion: hollow the fitted smile’s, solid the name’s own past, a stroke the forecast. The record (3) tells
+            how good each was.
           </p>
         )}
       </section>

@@ -284,7 +284,7 @@ export function TapeAt({
             "Surviving tickets",
             reply.tickets ?? [],
             keyOfTicket,
-            ticketColumns(symbolLink, current.sessions > 1),
+            ticketColumns(symbolLink, current.sessions > 1, (address) => navigate(asOfDay(address, asOf))),
             {
               sort: "",
               below: (row) =>

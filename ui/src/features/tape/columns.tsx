@@ -1,6 +1,8 @@
 import type { Schemas } from "@/shared/api/client";
 import { compact, date, number, signed, signedCompact } from "@/shared/format";
+import { oneAddress } from "@/shared/structures/one";
 import { Missing } from "@/shared/ui/Missing";
+import { SymbolLink } from "@/shared/ui/SymbolLink";
 import { ContractName, clock, leans } from "@/shared/ui/ticketWords";
 import type { Column } from "@/shared/ui/WalkTable";
 import { FlowBar } from "./FlowBar";
@@ -85,7 +87,7 @@ export const nameColumns = (link: Link): Column<NameRow>[] => [
   },
 ];
 
-export const ticketColumns = (link: Link, many: boolean): Column<TicketRow>[] => [
+export const ticketColumns = (link: Link, many: boolean, onPackage: (address: string) => void): Column<TicketRow>[] => [
   {
     id: "at",
     label: "Time",
@@ -153,7 +155,16 @@ export const ticketColumns = (link: Link, many: boolean): Column<TicketRow>[] =>
     label: "Part of",
     title: "The package that it is a leg of, or the roll that it is a side of",
     text: true,
-    cell: (t) => t.roll ?? t.package ?? "",
+    cell: (t) =>
+      t.package_legs && t.package ? (
+        <SymbolLink
+          symbol={t.package}
+          to={oneAddress(`${t.symbol} ${t.package_legs}`)}
+          onOpen={() => onPackage(oneAddress(`${t.symbol} ${t.package_legs}`))}
+        />
+      ) : (
+        (t.roll ?? t.package ?? "")
+      ),
   },
 ];
 

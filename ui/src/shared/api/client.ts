@@ -162,6 +162,8 @@ export const api = {
     unwrap(client.POST("/api/structures", { body, signal })),
   structure: (body: Schemas["OneAsked"], signal: AbortSignal) =>
     unwrap(client.POST("/api/structures/one", { body, signal })),
+  opinionRecord: (query: AsOfRequest & { symbol?: string }, signal: AbortSignal) =>
+    unwrap(client.GET("/api/structures/record", { params: { query }, signal })),
   plans: (query: AsOfRequest, signal?: AbortSignal) =>
     unwrap(client.GET("/api/structures/plans", { params: { query }, signal })),
   savePlan: (body: Schemas["PlanDraft"], id: number | null) =>

@@ -130,6 +130,16 @@ export const useStructure = (request: Schemas["OneAsked"]) => useLatest("structu
 export const useStructureKinds = () =>
   useQuery({ queryKey: ["structure-kinds"], queryFn: api.structureKinds, staleTime: Number.POSITIVE_INFINITY });
 
+/** What the three opinions said in the past and what came, of all names and of one. */
+export const useOpinionRecord = (symbol: string | null, asOf: string | null, enabled = true) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["opinion-record", version, symbol, asOf],
+    queryFn: ({ signal }) => api.opinionRecord({ ...(symbol && { symbol }), ...(asOf && { as_of: asOf }) }, signal),
+    enabled,
+  });
+};
+
 /** Plans with what they are worth. */
 export const usePlans = (asOf: string | null) => {
   const version = useMarket().data?.version;

@@ -880,6 +880,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/structures/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the three opinions said in the past, and what came: of all names and of one. */
+        get: operations["structures_read_record_record_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tape": {
         parameters: {
             query?: never;
@@ -1097,6 +1114,21 @@ export interface components {
             label: string;
             /** Unit */
             unit: string;
+        };
+        /**
+         * BandLine
+         * @description Ending within so many expected moves: how often it was said and came, %.
+         */
+        BandLine: {
+            /** Band */
+            band: number;
+            /** Came */
+            came: number | null;
+            /**
+             * Said
+             * @description Mean of what market, past and forecast said
+             */
+            said: (number | null)[];
         };
         /**
          * BarFan
@@ -3286,6 +3318,21 @@ export interface components {
             /** What If */
             what_if: components["schemas"]["WhatIf"][];
         };
+        /** OpinionRecord */
+        OpinionRecord: {
+            /**
+             * Opinion
+             * @enum {string}
+             */
+            opinion: "market" | "past" | "forecast";
+            /**
+             * Score
+             * @description Mean squared distance between what was said and what came (Brier); less is better
+             */
+            score: number | null;
+            /** Tenths */
+            tenths: components["schemas"]["Tenth"][];
+        };
         /**
          * OverTime
          * @description One number of one name in every session held. A condition is 1 or 0.
@@ -4634,6 +4681,23 @@ export interface components {
             close: (number | null)[];
             /** Sessions */
             sessions: string[];
+        };
+        /** RecordReply */
+        RecordReply: {
+            /**
+             * Every
+             * @description Sessions between those that are looked at
+             */
+            every: number;
+            /** First */
+            first: string | null;
+            /** Last */
+            last: string | null;
+            market: components["schemas"]["Told"];
+            /** @description None without a name, or with fewer than 30 cases */
+            name: components["schemas"]["Told"] | null;
+            /** Symbol */
+            symbol: string | null;
         };
         /**
          * RecordRow
@@ -6382,6 +6446,18 @@ export interface components {
             vol: number | null;
         };
         /**
+         * Tenth
+         * @description What an opinion said in a tenth of its chances, and how often it came, %.
+         */
+        Tenth: {
+            /** Came */
+            came: number | null;
+            /** Cases */
+            cases: number;
+            /** Said */
+            said: number | null;
+        };
+        /**
          * TestRow
          * @description When price reached a shelf as it was known the evening before, and what came of it.
          */
@@ -6457,6 +6533,11 @@ export interface components {
              * @description The package that it is a leg of, in words
              */
             package: string | null;
+            /**
+             * Package Legs
+             * @description The same as a structure's legs; none where a side is not known
+             */
+            package_legs: string | null;
             /**
              * Place
              * @description Place among its name's tickets of the session
@@ -6657,6 +6738,28 @@ export interface components {
             reason: string | null;
             /** Spent Pct */
             spent_pct: number | null;
+        };
+        /**
+         * Told
+         * @description The record of one name or of all.
+         */
+        Told: {
+            /** Bands */
+            bands: components["schemas"]["BandLine"][];
+            /**
+             * Cases
+             * @description Expirations looked at, each in several bands
+             */
+            cases: number;
+            /**
+             * Nearest
+             * @description Which opinion came nearest; none with too few cases
+             */
+            nearest: ("market" | "past" | "forecast") | null;
+            /** Opinions */
+            opinions: components["schemas"]["OpinionRecord"][];
+            /** Sessions */
+            sessions: number;
         };
         /** TrayAddition */
         TrayAddition: {
@@ -12261,6 +12364,92 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_read_record_record_get: {
+        parameters: {
+            query?: {
+                symbol?: string | null;
+                as_of?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordReply"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -59,3 +59,12 @@ export const stepQuantity = (leg: Leg, by: 1 | -1): Leg => {
   const next = leg.quantity + by;
   return { ...leg, quantity: next === 0 ? by : Math.max(-1000, Math.min(1000, next)) };
 };
+
+/** Legs with one contract more bought or sold; what comes to nothing is gone. */
+export function withLeg(legs: Legs, of: Omit<Leg, "quantity">, by: 1 | -1): Legs {
+  const same = (leg: Leg) => leg.strike === of.strike && leg.isCall === of.isCall && leg.expiration === of.expiration;
+  if (!legs.options.some(same))
+    return legs.options.length < 8 ? { ...legs, options: [...legs.options, { ...of, quantity: by }] } : legs;
+  const options = legs.options.map((leg) => (same(leg) ? { ...leg, quantity: leg.quantity + by } : leg));
+  return { ...legs, options: options.filter((leg) => leg.quantity !== 0) };
+}

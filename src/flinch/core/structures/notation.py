@@ -6,7 +6,7 @@ import datetime as dt
 import re
 from typing import NamedTuple
 
-from flinch.core.structures import MOST_LEGS
+from flinch.core.structures.legs import MOST_LEGS
 from flinch.errors import FlinchError
 
 _OPTION = re.compile(r"([+-]?)(\d{1,4})([CP])(\d{1,7}(?:\.\d{1,4})?)@(\d{4}-\d\d-\d\d)")
