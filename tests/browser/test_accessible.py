@@ -10,6 +10,7 @@ from playwright.sync_api import Page, expect
 
 AXE = Path(__file__).resolve().parents[2] / "ui/node_modules/axe-core/axe.min.js"
 LEVELS = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
+CONDOR = "%2B1P48@2026-10-16,-1P52@2026-10-16,-1C62@2026-10-16,%2B1C66@2026-10-16"
 VIEWS = {
     "the whole market": ("/screen", ".results tbody tr"),
     "a screen": ("/screen?screen=s-positive-and-rising", ".results tbody tr"),
@@ -34,6 +35,10 @@ VIEWS = {
     "tickets": ("/tape?screen=s-tape-rolled-and-added&view=tickets", ".walk tbody tr"),
     "contracts": ("/tape?screen=s-tape-must-open&view=contracts&days=3", ".walk tbody tr"),
     "through the day": ("/tape?screen=s-tape-must-open&view=day", ".through-the-day svg"),
+    "structures": ("/structures?u=name:TARNO&form=1", ".walk tbody tr"),
+    "the front": ("/structures?u=name:TARNO&view=front", ".front-chart circle"),
+    "the record of opinions": ("/structures?u=name:TARNO&record=1", ".opinion-record table"),
+    "a structure": (f"/structure/TARNO?legs={CONDOR}&vs=%2B1P50@2026-10-16&plan=1", ".verdicts tbody tr"),
     "a lineup": ("/lineup", ".lineup-table tbody tr"),
     "a lineup of the past": ("/lineup?asof=2026-03-02", ".lineup-table tbody tr"),
     "its scatter": ("/lineup?view=scatter&of=members:FELRO", "circle"),

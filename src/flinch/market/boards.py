@@ -87,34 +87,33 @@ class Board:
         """What the fitted smiles imply at every expiration."""
         return market_outcomes(self.terms.parameters, self.terms.years, self.terms.forward)
 
-    @cached_property
-    def surfaces(self) -> dict[int, Surface]:
-        """The surface of each name, by row of the frame; later volatilities agree with what options cost today."""
-        terms, move = self.terms, self.view.metric("implied_earnings_move")
-        out = {}
-        for row in np.unique(self.name).tolist():
-            mine = np.flatnonzero(self.name == row)
-            surface = Surface(
-                terms.years[mine],
-                terms.carry[mine],
-                terms.parameters[mine],
-                self.view.rate,
-                self.view.exercise(row),
-                reaction_years(self.view, row),
-                float((move[row] / PERCENT) ** 2),
-            )
-            out[row] = with_levels(surface, self.market, mine)
-        return out
+    def surface(self, row: int, near_ones: BoolArray | None = None) -> Surface:
+        """The surface of a name; later volatilities agree with what options cost today, when one of `near_ones` (places of the
+        board; none: any) ends."""
+        terms = self.terms
+        mine = np.flatnonzero(self.name == row)
+        surface = Surface(
+            terms.years[mine],
+            terms.carry[mine],
+            terms.parameters[mine],
+            self.view.rate,
+            self.view.exercise(row),
+            reaction_years(self.view, row),
+            float((self.view.metric("implied_earnings_move")[row] / PERCENT) ** 2),
+        )
+        return with_levels(surface, self.market, mine, None if near_ones is None else near_ones[mine])
 
     def remaining(self, near: IntArray, far: IntArray) -> FloatArray:
         """Variance that is left of later expirations when nearer ones of the same name end."""
         pairs, place = np.unique(near * len(self.expiries) + far, return_inverse=True)
         one, other = np.divmod(pairs, len(self.expiries))
+        ends = np.zeros(len(self.expiries), dtype=bool)
+        ends[one] = True
         left = np.empty(pairs.size)
-        for row, surface in self.surfaces.items():
+        for row in np.unique(self.name[one]).tolist():
             mine = self.name[one] == row
             first = int(np.searchsorted(self.name, row))
-            left[mine] = variance_left(surface, one[mine] - first, other[mine] - first)
+            left[mine] = variance_left(self.surface(row, ends), one[mine] - first, other[mine] - first)
         found: FloatArray = left[place]
         return found
 

@@ -17,7 +17,7 @@ from flinch.market.dictionary import PLAIN
 from flinch.market.view import View
 from flinch.store.market.surfaces import read_surfaces
 
-EVERY = 5
+EVERY = 10
 """Sessions between those that are looked at: what lies closer together says nearly the same."""
 LEAST_DAYS, MOST_DAYS = 4, 50
 _FIRST = 63
@@ -44,19 +44,19 @@ def _make(view: View) -> Record:
     days = frame.sessions[: view.end]
     for place in range(view.last % EVERY + EVERY * (_FIRST // EVERY), view.last, EVERY):
         checkpoint()
-        for name_id, rows in read_surfaces(view.store, view.date(place)):
-            fits = (rows["days"] >= LEAST_DAYS) & (rows["days"] <= MOST_DAYS)
-            date = days[place] + rows["days"].astype("timedelta64[D]")
-            # The session of the expiration, or the last one before a holiday.
-            end = np.searchsorted(days, date, "right") - 1
-            fits &= (date <= days[-1]) & (end > place) & np.isfinite(rows["forward"]) & np.isfinite(rows["svi"][:, 0])
-            mine = rows[fits]
-            cases["name"].append(np.full(mine.size, np.searchsorted(frame.ids, name_id)))
-            cases["session"].append(np.full(mine.size, place))
-            cases["end"].append(end[fits])
-            cases["ahead"].append(end[fits] - place)
-            cases["forward"].append(mine["forward"].astype(np.float64))
-            cases["svi"].append(mine["svi"].astype(np.float64))
+        name_id, rows = read_surfaces(view.store, view.date(place))
+        fits = (rows["days"] >= LEAST_DAYS) & (rows["days"] <= MOST_DAYS)
+        date = days[place] + rows["days"].astype("timedelta64[D]")
+        # The session of the expiration, or the last one before a holiday.
+        end = np.searchsorted(days, date, "right") - 1
+        fits &= (date <= days[-1]) & (end > place) & np.isfinite(rows["forward"]) & np.isfinite(rows["svi"][:, 0])
+        mine = rows[fits]
+        cases["name"].append(np.searchsorted(frame.ids, name_id[fits]))
+        cases["session"].append(np.full(mine.size, place))
+        cases["end"].append(end[fits])
+        cases["ahead"].append(end[fits] - place)
+        cases["forward"].append(mine["forward"].astype(np.float64))
+        cases["svi"].append(mine["svi"].astype(np.float64))
     if not cases["name"]:
         nothing = np.empty(0, np.int64)
         return Record(nothing, nothing, np.empty((3, 0, len(BANDS))), np.empty((0, len(BANDS)), bool))

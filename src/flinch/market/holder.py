@@ -12,6 +12,7 @@ from sqlalchemy import Engine
 
 from flinch.core.rules import METRICS, binned
 from flinch.errors import FlinchError
+from flinch.market.calibration import calibration_record
 from flinch.market.dictionary import PLAIN
 from flinch.market.frame import load_frame
 from flinch.market.shelves import market_record
@@ -105,6 +106,8 @@ def _make_again(before: View, now: View) -> None:
         now.column(PLAIN.read("print_notional").node)
     if before.version.has("tickets"):
         ticket_table(now)
+    if before.version.has("calibration"):
+        calibration_record(now)
 
 
 def warm(view: View, progress: Callable[[float], None]) -> None:
@@ -115,6 +118,7 @@ def warm(view: View, progress: Callable[[float], None]) -> None:
         view.column(PLAIN.read(key).node)
     compile_tape()
     compile_structures(view)
+    calibration_record(view)
     market_record(view)
     table = ticket_table(view)
     # What the first look at it needs is found once.

@@ -265,7 +265,11 @@ def _make_table(view: View, names: BoolArray, search: Search, target: FloatArray
             counts[kind] += count
         if sum(counts.values()) > MOST_STRUCTURES or not blocks:
             continue
-        opinions = board.opinions(near, scaled=search.scaled)
+        # Opinions of what nothing ends at are not asked for.
+        ends = np.zeros(near.size, dtype=bool)
+        for block in blocks:
+            ends[board.quotes.expiration[block.legs[:, _near_leg(block.kind)]]] = True
+        opinions = board.opinions(ends, scaled=search.scaled)
         columns = np.empty((len(COLUMNS), sum(block.legs.shape[0] for block in blocks)), np.float32)
         begin = 0
         for block in blocks:

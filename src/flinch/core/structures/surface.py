@@ -138,7 +138,7 @@ def later_carry(surface: Surface, expiration: int, time: float) -> float:
     return float((surface.carry[expiration] * years - growth) / (years - time))
 
 
-def with_levels(surface: Surface, market: Outcomes, places: IntArray) -> Surface:
+def with_levels(surface: Surface, market: Outcomes, places: IntArray, near_ones: BoolArray | None = None) -> Surface:
     """The surface whose later volatilities agree with what options cost today.
 
     Parameters
@@ -149,6 +149,8 @@ def with_levels(surface: Surface, market: Outcomes, places: IntArray) -> Surface
         What the fitted smiles imply (`market_outcomes`), of the same expirations or of a table that has them.
     places
         Where in `market` each expiration of the surface is.
+    near_ones
+        The expirations whose end matters, shape (expirations,); none: all of them.
 
     Returns
     -------
@@ -160,6 +162,8 @@ def with_levels(surface: Surface, market: Outcomes, places: IntArray) -> Surface
     levels = np.ones((count, count))
     near, far = np.triu_indices(count, 1)
     known = np.isfinite(market.low[places[near]]) & np.isfinite(surface.variance[far])
+    if near_ones is not None:
+        known &= near_ones[near]
     near, far = near[known], far[known]
     if not near.size:
         return surface._replace(levels=levels)

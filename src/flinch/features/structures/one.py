@@ -87,7 +87,7 @@ def look_at_one(view: View, dictionary: Dictionary, asked: OneAsked) -> OneReply
     """One structure; raises UnknownName, BadLegs, NoQuotes."""
     row = view.row(asked.symbol)
     board = name_board(view, row)
-    surface, spot = board.surfaces[row], view.price(row)
+    surface, spot = view.version.keep(("surface", view.last, row), lambda: board.surface(row), 24), view.price(row)
     multiplier = float(board.terms.multiplier[0])
     own = _own(view, board, read_legs(asked.legs), row)
     other = None if asked.against is None else _own(view, board, read_legs(asked.against), row)

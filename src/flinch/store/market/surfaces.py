@@ -13,7 +13,7 @@ from sqlalchemy import Engine, select
 from flinch.store.engine import told
 from flinch.store.market.chain import stored
 from flinch.store.market.models import SVI_COLUMNS, ExpiryVolatility, SurfaceDay
-from flinch.store.packing import unpack
+from flinch.store.packing import unpack, unpack_groups
 from flinch.store.reading import read_rows, read_table
 
 PACKED = np.dtype(
@@ -49,12 +49,13 @@ def read_surface(engine: Engine, name_id: int, session: dt.date) -> KeptSurface 
     return None if row is None else KeptSurface(row[0].replace(tzinfo=dt.UTC), unpack(PACKED, row[1]))
 
 
-def read_surfaces(engine: Engine, session: dt.date) -> list[tuple[int, NDArray[np.void]]]:
-    """Surfaces of all names in a session: their keys and expirations, of type `PACKED`, in order of the key."""
+def read_surfaces(engine: Engine, session: dt.date) -> tuple[NDArray[np.int64], NDArray[np.void]]:
+    """Expirations of all names' surfaces in a session, of type `PACKED`, and the key of the name of each."""
     s = SurfaceDay
     with told(), engine.connect() as connection:
         rows = connection.execute(select(s.name_id, s.surface).where(s.session == session).order_by(s.name_id)).all()
-    return [(name_id, unpack(PACKED, surface)) for name_id, surface in rows]
+    place, records = unpack_groups(PACKED, [surface for _, surface in rows])
+    return np.array([name_id for name_id, _ in rows], dtype=np.int64)[place], records
 
 
 class Expiry(NamedTuple):

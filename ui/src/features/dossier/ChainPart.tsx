@@ -251,7 +251,7 @@ function Side({
       <button
         type="button"
         tabIndex={-1}
-        aria-label={`Sell a ${number(strike, 2)} ${side}`}
+        aria-label={`Sell a ${number(strike, 2)} ${side}: ${held < 0 ? `${number(held)} ` : ""}${number(k.bid, 2)}`}
         title={`Sell one (Shift ${mirrored ? "v" : "c"})`}
         onClick={() => onLeg(strike, !mirrored, -1)}
       >
@@ -263,7 +263,7 @@ function Side({
       <button
         type="button"
         tabIndex={-1}
-        aria-label={`Buy a ${number(strike, 2)} ${side}`}
+        aria-label={`Buy a ${number(strike, 2)} ${side}: ${held > 0 ? `+${held} ` : ""}${number(k.ask, 2)}`}
         title={`Buy one (${mirrored ? "v" : "c"})`}
         onClick={() => onLeg(strike, !mirrored, 1)}
       >

@@ -46,10 +46,12 @@ export default function HandbookPage() {
     return handbook.failureReason ? <Failed error={handbook.failureReason} /> : <Loading what="the Handbook" />;
   const low = wanted.trim().toLowerCase();
   const fits = (...texts: string[]) => !low || texts.some((text) => text.toLowerCase().includes(low));
-  const every = [...data.metrics, ...data.tickets];
+  const every = [...data.metrics, ...data.tickets, ...data.structures];
   const metrics = every.filter((m) => m.key === entry || fits(m.key, m.label, m.short, m.definition, m.formula));
   const functions = data.functions.filter((f) => f.name === entry || fits(f.name, f.definition, f.example));
-  const groups = [...data.groups, ...data.ticket_groups].filter((group) => metrics.some((m) => m.group === group));
+  const groups = [...data.groups, ...data.ticket_groups, ...data.structure_groups].filter((group) =>
+    metrics.some((m) => m.group === group),
+  );
   const missing = entry && !every.some((m) => m.key === entry) && !data.functions.some((f) => f.name === entry);
   return (
     <div className="handbook">
