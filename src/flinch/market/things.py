@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from abc import ABC, abstractmethod
 from collections import OrderedDict
 from collections.abc import Hashable
 
@@ -31,7 +32,7 @@ _MOST_BYTES = 32_000_000
 _RANGES = 10
 
 
-class ThingTable:
+class ThingTable(ABC):
     """Things of names, in rows: what rules ask of a thing is read of it, what they ask of its name is computed once a name.
 
     A table says what its texts may be (`labels`), which numbers it holds as they are asked for (`plain`), and reads a column.
@@ -47,22 +48,22 @@ class ThingTable:
         self._lock = threading.Lock()
 
     @property
+    @abstractmethod
     def size(self) -> int:
         """How many there are."""
-        raise NotImplementedError
 
     @property
+    @abstractmethod
     def name(self) -> NDArray[np.int32]:
         """Row in the frame of each thing's name."""
-        raise NotImplementedError
 
+    @abstractmethod
     def codes(self, key: str) -> NDArray[np.int8]:
         """A text column as places in its labels."""
-        raise NotImplementedError
 
+    @abstractmethod
     def values(self, key: str) -> FloatArray:
         """A number or condition (1 or 0) that the catalogue reads of things, in its unit; NaN where there is none."""
-        raise NotImplementedError
 
     def several(self, keys: set[str]) -> dict[str, FloatArray]:
         """Columns that are made together with others; those that `values` reads are not among them."""

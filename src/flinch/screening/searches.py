@@ -70,7 +70,7 @@ SEARCHES = [
         "After the report the near option has lost what it was dear for, and the later one less. It loses when price runs far either way, "
         "report or not.",
         ["earnings_move_ratio >= 1.25", "cost >= 20", "chance_of_profit_forecast >= 45", "edge_forecast > 0", "quoted_width_pct <= 40"],
-        columns="dte cost max_profit chance_of_profit_market chance_of_profit_forecast edge_forecast breakeven_below_moves breakeven_above_moves vega min_leg_open_interest",
+        columns="dte max_profit chance_of_profit_market chance_of_profit_forecast cost edge_forecast breakeven_below_moves breakeven_above_moves vega min_leg_open_interest",
         kinds=["call_calendar", "put_calendar"], report="after", least_days=1, most_days=40, middle=0.3, later_low=14, later_high=60,
     ),
     _search(
@@ -78,7 +78,7 @@ SEARCHES = [
         "Long straddles and strangles over the next report in names whose priced move is below what they usually make. Bought for the move, "
         "held over the report. Usual is a mean of few reports; a cheap straddle before a dull quarter is still money lost.",
         ["earnings_move_ratio <= 0.95", "edge_forecast > 0", "chance_of_profit_forecast >= 35", "quoted_width_pct <= 20"],
-        columns="dte cost chance_of_profit_market chance_of_profit_past chance_of_profit_forecast edge_market edge_forecast breakeven_below_moves breakeven_above_moves theta",
+        columns="dte cost chance_of_profit_market chance_of_profit_past chance_of_profit_forecast theta edge_market edge_forecast breakeven_below_moves breakeven_above_moves",
         kinds=["long_straddle", "long_strangle"], report="after", least_days=1, most_days=40, low=0.2, high=0.4, middle=0.2,
         front=["chance_of_profit_forecast", "-cost"],
     ),

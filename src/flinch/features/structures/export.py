@@ -16,8 +16,8 @@ from flinch.web.files import sheet_file
 MOST_EXPORTED = 20_000
 _USUAL = (
     "dte", "cost", "max_profit", "max_loss", "capital", "return_on_capital", "breakeven_below", "breakeven_above",
-    "chance_of_profit_market", "chance_of_profit_past", "chance_of_profit_forecast", "edge_market", "edge_past", "edge_forecast",
-    "shortfall_past", "delta", "theta", "vega", "min_leg_open_interest", "quoted_width",
+    "chance_of_profit_market", "chance_of_profit_past", "chance_of_profit_forecast", "shortfall_past", "edge_market",
+    "edge_past", "edge_forecast", "delta", "theta", "vega", "min_leg_open_interest", "quoted_width",
 )  # fmt: skip
 
 

@@ -7,12 +7,11 @@ from typing import NamedTuple
 
 import numpy as np
 
-from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.arrays import FloatArray
 from flinch.core.calendar import is_monthly
 from flinch.core.rules import percent
 from flinch.core.structures import (
     OPINIONS,
-    Legs,
     Outcomes,
     Quotes,
     Surface,
@@ -21,14 +20,13 @@ from flinch.core.structures import (
     chance_below,
     expiry_payoff,
     extremes,
-    recognise,
     structure_greeks,
     value,
     verdict,
 )
-from flinch.core.structures.notation import BadLegs, PlainLeg, PlainLegs, leg_words, read_legs, write_legs
+from flinch.core.structures.notation import leg_words, read_legs, write_legs
 from flinch.core.volatility import smile_vol
-from flinch.errors import FlinchError
+from flinch.features.structures.legs import OwnLegs, label_of, name_board, own_legs, problem_of, quoted
 from flinch.features.structures.one_schemas import (
     Breakeven,
     ExpirationView,
@@ -43,44 +41,14 @@ from flinch.features.structures.one_schemas import (
     WhatIf,
 )
 from flinch.market import Dictionary, View
-from flinch.market.boards import Board, read_board
-from flinch.store.market.chain import read_chain, read_declared
-from flinch.store.reading import numbers
+from flinch.market.boards import Board
+from flinch.store.market.chain import read_declared
 
 PRICES, STRETCHES = 161, 40
 _REACH = 3.5
 """Expected moves to the first expiration that prices reach either way, at least."""
 _GRID = 0.001
-_MOST_DAYS = 1_100
 _DAYS_A_YEAR = 365
-
-
-class NoQuotes(FlinchError):
-    """Nothing is quoted that a structure could be made of."""
-
-    kind, where = "no_quotes", "as_of"
-
-
-class _Own(NamedTuple):
-    """A structure as the board sees it: rows of the quotes of each leg (-1: no usable quote), and why one is missing."""
-
-    plain: PlainLegs
-    legs: Legs
-    rows: IntArray
-    problems: list[str | None]
-
-
-def name_board(view: View, row: int) -> Board:
-    """All expirations of one name with their usable quotes, made once; raises NoQuotes."""
-    nothing = np.full(len(view.frame.names), np.nan)
-    board = view.version.keep(
-        ("board", view.last, row), lambda: read_board(view, np.array([row]), nothing, _MOST_DAYS), 24
-    )
-    if view.snapshot is None:
-        raise NoQuotes("No quotes of this session are kept, so no structure can be priced: choose a later one.")
-    if not board.expiries:
-        raise NoQuotes(f"{view.name(row).symbol} has no expiration whose volatility can be read.")
-    return board
 
 
 def look_at_one(view: View, dictionary: Dictionary, asked: OneAsked) -> OneReply:
@@ -89,8 +57,8 @@ def look_at_one(view: View, dictionary: Dictionary, asked: OneAsked) -> OneReply
     board = name_board(view, row)
     surface, spot = view.version.keep(("surface", view.last, row), lambda: board.surface(row), 24), view.price(row)
     multiplier = float(board.terms.multiplier[0])
-    own = _own(view, board, read_legs(asked.legs), row)
-    other = None if asked.against is None else _own(view, board, read_legs(asked.against), row)
+    own = own_legs(view, board, read_legs(asked.legs), row)
+    other = None if asked.against is None else own_legs(view, board, read_legs(asked.against), row)
     first = _first(own, board)
     end = float(board.terms.years[first])
     days = end * _DAYS_A_YEAR
@@ -137,64 +105,6 @@ def look_at_one(view: View, dictionary: Dictionary, asked: OneAsked) -> OneReply
     )
 
 
-class Priced(NamedTuple):
-    """A structure's label and price; money in $ a unit, None where a leg has no usable quote, as `problem` says."""
-
-    label: str
-    mid: float | None
-    cost: float | None
-    max_profit: float | None
-    spot: float
-    problem: str | None
-
-
-def price_legs(view: View, symbol: str, plain: PlainLegs, entry: float = 0.3) -> Priced:
-    """What a structure costs now; raises UnknownName, BadLegs, NoQuotes."""
-    row = view.row(symbol)
-    board = name_board(view, row)
-    own = _own(view, board, plain, row)
-    multiplier, spot = float(board.terms.multiplier[0]), view.price(row)
-    label, problem = _label(own, multiplier), _problem(own)
-    mid, natural = _quoted(board, own, multiplier, spot)
-    if not np.isfinite(mid):
-        return Priced(label, None, None, None, spot, problem)
-    cost = mid + entry * (natural - mid)
-    most = None
-    if own.legs.strike.size and np.ptp(own.legs.expiry) < 1e-9:
-        bound = extremes(own.legs, float(plain.shares), cost, multiplier=multiplier)[0]
-        most = bound if np.isfinite(bound) else None
-    return Priced(label, mid, cost, most, spot, problem)
-
-
-def _problem(own: _Own) -> str | None:
-    return next((why for why in own.problems if why), None)
-
-
-def _label(own: _Own, multiplier: float) -> str:
-    """The kind that legs make, in words."""
-    legs = own.legs
-    found = recognise(
-        [leg.quantity for leg in own.plain.options],
-        legs.is_call.tolist(),
-        legs.strike.tolist(),
-        (legs.expiry > legs.expiry.min(initial=np.inf) + 1e-9).tolist(),
-        own.plain.shares / multiplier,
-    )
-    if found is None:
-        return "Own structure"
-    return found.kind.label if found.units == 1 else f"{found.units} × {found.kind.label}"
-
-
-def _quoted(board: Board, own: _Own, multiplier: float, spot: float) -> tuple[float, float]:
-    """Worth at mid and at the worst side of every leg; NaN where a leg has no usable quote."""
-    if _problem(own) is not None:
-        return float("nan"), float("nan")
-    legs, held = own.legs, own.plain.shares * spot
-    bid, ask = board.quotes.bid[own.rows], board.quotes.ask[own.rows]
-    mid = multiplier * float((legs.quantity * 0.5 * (bid + ask)).sum()) + held
-    return mid, multiplier * float((legs.quantity * np.where(legs.quantity > 0, ask, bid)).sum()) + held
-
-
 class _At(NamedTuple):
     view: View
     board: Board
@@ -216,68 +126,14 @@ def _day(board: Board, place: int) -> dt.date:
     return day
 
 
-def _own(view: View, board: Board, plain: PlainLegs, row: int) -> _Own:
-    """Legs found on the board; raises BadLegs for an expiration that is over or not listed, and a strike that is not listed."""
-    rows, problems = [], []
-    quotes = board.quotes
-    for place, leg in enumerate(plain.options, 1):
-        if leg.expiration < view.today:
-            raise BadLegs(f"Leg {place} expired on {leg.expiration:%-d %b %Y}: choose a later expiration.", place)
-        at = np.flatnonzero(board.date == np.datetime64(leg.expiration, "D"))
-        if not at.size:
-            near = board.date[np.argsort(np.abs(board.date - np.datetime64(leg.expiration, "D")))[:2]]
-            words = " and ".join(f"{day.astype(object):%-d %b %Y}" for day in sorted(near))
-            raise BadLegs(
-                f"Leg {place} is of {leg.expiration:%-d %b %Y}, which is not listed or has no surface. Nearest are {words}.",
-                place,
-            )
-        side = np.flatnonzero((quotes.expiration == at[0]) & (quotes.is_call == leg.is_call))
-        hit = side[np.abs(quotes.strike[side] - leg.strike) < 1e-6]
-        rows.append(int(hit[0]) if hit.size else -1)
-        problems.append(None if hit.size else _why_not(view, row, leg, place))
-    known = {float(day): i for i, day in enumerate(board.date.astype(np.int64))}
-    years = [
-        float(board.terms.years[known[float(np.datetime64(leg.expiration, "D").astype(np.int64))]])
-        for leg in plain.options
-    ]
-    legs = Legs(
-        np.array([leg.quantity for leg in plain.options], np.float64),
-        np.array([leg.is_call for leg in plain.options], bool),
-        np.array([leg.strike for leg in plain.options], np.float64),
-        np.array(years, np.float64),
-    )
-    return _Own(plain, legs, np.array(rows, np.int64), problems)
-
-
-def _why_not(view: View, row: int, leg: PlainLeg, place: int) -> str:
-    """Why a leg has no usable quote; raises BadLegs when it is not listed at all."""
-    assert view.snapshot is not None
-    listed = read_chain(view.store, view.id(row), view.snapshot.taken_at, leg.expiration)
-    listed = listed.filter(listed["is_call"].cast(bool) == leg.is_call)
-    strikes = numbers(listed["strike"])
-    name = f"{leg.strike:g} {'call' if leg.is_call else 'put'} of {leg.expiration:%-d %b %Y}"
-    hit = np.flatnonzero(np.abs(strikes - leg.strike) < 1e-6)
-    if not hit.size:
-        near = ", ".join(f"{k:g}" for k in sorted(strikes[np.argsort(np.abs(strikes - leg.strike))[:2]]))
-        raise BadLegs(f"Leg {place}: there is no {name}. Nearest strikes are {near}.", place)
-    bid, ask = (numbers(listed[side])[hit[0]] for side in ("bid", "ask"))
-    if not np.isfinite(bid) or not np.isfinite(ask):
-        return f"the {name} is not quoted"
-    if bid <= 0:
-        return f"nobody bids for the {name}"
-    if ask < bid:
-        return f"bid above ask for the {name}"
-    return f"the market of the {name} is too wide to have a mid"
-
-
-def _first(own: _Own, board: Board) -> int:
+def _first(own: OwnLegs, board: Board) -> int:
     """Which expiration comes first; of shares alone the nearest one a month away."""
     if not own.legs.expiry.size:
         return int(np.argmin(np.abs(board.days - 30)))
     return int(np.argmin(np.abs(board.terms.years - own.legs.expiry.min())))
 
 
-def _prices(spot: float, move: float, structures: list[_Own]) -> FloatArray:
+def _prices(spot: float, move: float, structures: list[OwnLegs]) -> FloatArray:
     """Prices from well below to well above all strikes and the expected move, the strikes and the spot among them."""
     strikes = np.concatenate([own.legs.strike for own in structures] or [np.empty(0)])
     low = min(spot - _REACH * move, strikes.min(initial=spot) - 0.6 * move)
@@ -289,10 +145,10 @@ def _prices(spot: float, move: float, structures: list[_Own]) -> FloatArray:
 # -- what it pays ------------------------------------------------------------------------------------------------------
 
 
-def _payoff(at: _At, own: _Own) -> Payoff:
+def _payoff(at: _At, own: OwnLegs) -> Payoff:
     board, legs = at.board, own.legs
     shares = float(own.plain.shares)
-    mid, natural = _quoted(board, own, at.multiplier, at.spot)
+    mid, natural = quoted(board, own, at.multiplier, at.spot)
     cost = mid + at.asked.entry * (natural - mid)
     lasting = bool(legs.expiry.size) and float(np.ptp(legs.expiry)) > 1e-9
     corners = _corners(at, own, lasting)
@@ -306,11 +162,11 @@ def _payoff(at: _At, own: _Own) -> Payoff:
     }
     return Payoff(
         key=f"{at.view.name(int(board.name[0])).symbol} {write_legs(own.plain)}",
-        label=_label(own, at.multiplier),
+        label=label_of(own, at.multiplier),
         words=leg_words(own.plain),
         legs=[_leg(at, own, i) for i in range(legs.strike.size)],
         shares=own.plain.shares,
-        problem=_problem(own),
+        problem=problem_of(own),
         mid=mid,
         natural=natural,
         cost=cost,
@@ -338,7 +194,7 @@ class _Corners(NamedTuple):
     right: float
 
 
-def _corners(at: _At, own: _Own, lasting: bool) -> _Corners:
+def _corners(at: _At, own: OwnLegs, lasting: bool) -> _Corners:
     """Where a payoff at the first expiration has corners: its strikes, or prices a tenth of a percent apart when legs live on."""
     legs, shares = own.legs, float(own.plain.shares)
     right = shares + at.multiplier * float(legs.quantity[legs.is_call].sum())
@@ -353,7 +209,7 @@ def _corners(at: _At, own: _Own, lasting: bool) -> _Corners:
     return _Corners(x, value(legs, shares, x, at.end, at.surface, multiplier=at.multiplier), 0.0, right)
 
 
-def _bounds(at: _At, own: _Own, corners: _Corners, cost: float, lasting: bool) -> tuple[float, float, list[float]]:
+def _bounds(at: _At, own: OwnLegs, corners: _Corners, cost: float, lasting: bool) -> tuple[float, float, list[float]]:
     """Greatest profit and loss, and breakevens."""
     legs, shares = own.legs, float(own.plain.shares)
     if not np.isfinite(cost):
@@ -372,7 +228,7 @@ def _bounds(at: _At, own: _Own, corners: _Corners, cost: float, lasting: bool) -
 
 
 def _judged(
-    at: _At, own: _Own, corners: _Corners, place: int, cost: float, half_width: float, least: float, lasting: bool
+    at: _At, own: OwnLegs, corners: _Corners, place: int, cost: float, half_width: float, least: float, lasting: bool
 ) -> Judged:
     outcomes, terms = at.opinions[place], at.board.terms
     worst = least * 0.99 if lasting and np.isfinite(least) and least < 0 else least
@@ -397,7 +253,7 @@ def _judged(
     )
 
 
-def _leg(at: _At, own: _Own, i: int) -> LegView:
+def _leg(at: _At, own: OwnLegs, i: int) -> LegView:
     leg, row, quotes = own.plain.options[i], int(own.rows[i]), at.board.quotes
     place = int(np.argmin(np.abs(at.board.terms.years - own.legs.expiry[i])))
     forward, years = float(at.board.terms.forward[place]), float(at.board.terms.years[place])
@@ -423,7 +279,7 @@ def _leg(at: _At, own: _Own, i: int) -> LegView:
 # -- over time ---------------------------------------------------------------------------------------------------------
 
 
-def _path(at: _At, own: _Own, cost: float | None) -> list[GreeksAt]:
+def _path(at: _At, own: OwnLegs, cost: float | None) -> list[GreeksAt]:
     """Profit and sensitivities on some days with price and volatilities as they are."""
     if not own.legs.strike.size or cost is None:
         return []
@@ -432,7 +288,7 @@ def _path(at: _At, own: _Own, cost: float | None) -> list[GreeksAt]:
     return [_greeks_at(at, own, cost, min(float(day), days)) for day in steps.tolist()]
 
 
-def _greeks_at(at: _At, own: _Own, cost: float, days: float) -> GreeksAt:
+def _greeks_at(at: _At, own: OwnLegs, cost: float, days: float) -> GreeksAt:
     time, shares, legs = days / _DAYS_A_YEAR, float(own.plain.shares), own.legs
     left = at.end - time
     if time <= 0:
@@ -470,7 +326,7 @@ def _greeks_at(at: _At, own: _Own, cost: float, days: float) -> GreeksAt:
     )
 
 
-def _what_if(at: _At, own: _Own, row: int, cost: float | None) -> list[WhatIf]:
+def _what_if(at: _At, own: OwnLegs, row: int, cost: float | None) -> list[WhatIf]:
     """What single changes would add or take, from what it is worth now."""
     if not own.legs.strike.size or cost is None:
         return []
@@ -494,7 +350,7 @@ def _what_if(at: _At, own: _Own, row: int, cost: float | None) -> list[WhatIf]:
 # -- what can happen ---------------------------------------------------------------------------------------------------
 
 
-def _flags(at: _At, own: _Own, row: int, made: Payoff) -> list[Flag]:
+def _flags(at: _At, own: OwnLegs, row: int, made: Payoff) -> list[Flag]:
     """Facts about a structure, each with its day."""
     view, board, legs = at.view, at.board, own.legs
     out: list[Flag] = []

@@ -6,7 +6,7 @@ from typing import Any
 
 from flinch.core.structures.notation import leg_words, read_legs, write_legs
 from flinch.errors import FlinchError
-from flinch.features.structures.one import price_legs
+from flinch.features.structures.legs import price_legs
 from flinch.features.structures.plan_schemas import ExitNow, Exits, PlanDraft, PlanList, PlanView, PlanWhy
 from flinch.market import View
 from flinch.store.owned.models import Plan as Row

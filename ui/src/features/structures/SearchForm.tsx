@@ -374,7 +374,7 @@ const WEIGHED: [string, string][] = [
   ["chance_of_profit_past", "chance of profit, past"],
   ["chance_of_profit_market", "chance of profit, market"],
   ["return_on_capital", "return on capital"],
-  ["edge_forecast", "edge, forecast"],
+  ["edge_forecast", "value over cost, forecast"],
   ["shortfall_past", "small shortfall"],
   ["-quoted_width_pct", "narrow market"],
 ];
