@@ -248,5 +248,5 @@ def test_screens_of_tickets_are_kept_with_what_they_are_on(client: FlaskClient):
     listed = client.get("/api/screens").json
     mine = next(screen for screen in listed["saved"] if screen["id"] == saved["id"])
     assert (mine["body"]["table"], mine["body"]["sessions"], mine["body"]["view"]) == ("tickets", 3, "contracts")
-    assert {starter["body"]["table"] for starter in listed["starters"]} == {"names", "tickets"}
+    assert {starter["body"]["table"] for starter in listed["starters"]} == {"names", "tickets", "structures"}
     client.delete(f"/api/screens/{saved['id']}")

@@ -45,7 +45,8 @@ function One({ symbol }: { symbol: string }) {
   const { has, toggle } = useToggleTray();
   const colours = usePalette();
   const [record, setRecord] = useState(false);
-  const [planning, setPlanning] = useState(params.get("plan") !== null);
+  const planning = params.get("plan") === "1";
+  const togglePlan = () => write({ plan: planning ? null : "1" });
   const legsText = params.get("legs") ?? "";
   const asOf = params.get("asof");
   const numberOf = (key: string, usual: number) => {
@@ -92,7 +93,7 @@ function One({ symbol }: { symbol: string }) {
     z: () => (window.history.length > 1 ? navigate(-1) : navigate(back)),
     v: keepOther,
     w: () => vs && write({ legs: vs, vs: legsText }, true),
-    f: () => setPlanning(!planning),
+    f: togglePlan,
   });
   const option = useMemo(() => one && payoffOption(one, colours), [one, colours]);
   const failed = answer.failureReason;
@@ -125,7 +126,7 @@ function One({ symbol }: { symbol: string }) {
           <button type="button" className="quiet" onClick={() => toggle(symbol, why)}>
             {has(symbol) ? "in the tray" : "to the tray (t)"}
           </button>
-          <button type="button" className="quiet" aria-pressed={planning} onClick={() => setPlanning(!planning)}>
+          <button type="button" className="quiet" aria-pressed={planning} onClick={togglePlan}>
             {plans.length > 0 ? `plans (${plans.length})` : "plan (f)"}
           </button>
         </span>

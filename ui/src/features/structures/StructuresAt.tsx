@@ -109,18 +109,6 @@ export function StructuresAt({
   const told = answer.data?.request;
   const reports = stack.reportsOf(told?.stack.rules ?? [], reply?.rules);
   const rows = useMemo(() => (reply?.rows ?? []).map((row, place): Row => ({ ...row, place })), [reply]);
-  const columns = useMemo(
-    () =>
-      structureColumns(
-        (row) => (
-          <SymbolLink symbol={row.symbol} to={asOfDay(`/dossier/${row.symbol}`, asOf)} onOpen={() => undefined} />
-        ),
-        reply?.columns ?? [],
-        metricMap,
-      ),
-    [reply, metricMap, asOf],
-  );
-
   const { focused, walk, leave } = useWalk(params.get("at"), write);
   const row = rows.find((one) => one.key === focused) ?? rows[0];
   const symbol = row?.symbol ?? null;
@@ -137,6 +125,15 @@ export function StructuresAt({
     leave(one.key);
     setTimeout(() => navigate(asOfDay(oneAddress(one.key, search.entry, search.scaled), asOf)));
   }
+  const toDossier = (name: string) => {
+    leave(focused ?? "");
+    setTimeout(() => navigate(asOfDay(`/dossier/${name}`, asOf)));
+  };
+  const columns = structureColumns(
+    (one) => <SymbolLink symbol={one.symbol} to={asOfDay(`/dossier/${one.symbol}`, asOf)} onOpen={toDossier} />,
+    reply?.columns ?? [],
+    metricMap,
+  );
   const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
   const fresh = reply?.symbols.filter((name) => !inTray.has(name)) ?? [];
   const copy = () => copySymbols(reply?.symbols ?? []);

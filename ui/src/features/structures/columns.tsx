@@ -1,7 +1,6 @@
 import type { ReactNode } from "react";
 import type { Metric, Schemas } from "@/shared/api/client";
 import { DASH, metricText } from "@/shared/format";
-import { Definition } from "@/shared/ui/Definition";
 import type { Column } from "@/shared/ui/WalkTable";
 import { Opinions } from "./Opinions";
 
@@ -48,18 +47,13 @@ export function structureColumns(
       cell: (row) => <Opinions chances={row.chances} />,
     },
     ...told.map((column): Column<Row> => {
-      const metric = metrics.get(column.key);
-      const name = (
-        <span key={column.key} data-metric={column.key}>
-          {column.short}
-        </span>
-      );
+      const definition = metrics.get(column.key)?.definition;
       return {
         id: column.key,
-        label: "",
-        head: metric ? <Definition metric={metric}>{name}</Definition> : name,
-        title: column.error ?? column.label,
+        label: column.short,
+        title: column.error ?? (definition ? `${column.label}: ${definition}` : column.label),
         unit: column.unit,
+        metric: metrics.has(column.key) ? column.key : undefined,
         sorts: true,
         text: column.kind === "text",
         cell: (row) => cell(column, row.place),

@@ -5,6 +5,8 @@ export type Column<Row> = {
   label: string;
   title: string;
   unit?: string;
+  /** The metric that it shows: its Handbook entry is one key away. */
+  metric?: string;
   /** It can be sorted by. */
   sorts?: boolean;
   text?: boolean;
@@ -110,6 +112,7 @@ export function WalkTable<Row>({
                   key={column.id}
                   className={`col-${column.id}`}
                   data-kind={column.text ? "text" : undefined}
+                  data-metric={column.metric}
                   aria-sort={direction}
                   title={column.title}
                 >
