@@ -11,10 +11,14 @@ from flinch.core.structures import (
     BANDS,
     brier,
     chance_below,
+    forecast_outcomes,
     front,
+    inside_past,
     inside_smile,
+    inside_student,
     market_outcomes,
     moving_together,
+    past_outcomes,
     percentiles,
     reliability,
     spread_out,
@@ -132,3 +136,34 @@ def test_structures_together_lose_what_each_loses():
     )
     assert np.isnan(none.worst)
     assert none.worst_at == -1
+
+
+def test_the_past_of_a_band_knows_nothing_of_later_and_is_that_of_its_distribution():
+    rng = np.random.default_rng(12)
+    log_close = np.cumsum(0.02 * rng.standard_t(5, (2, 400)), axis=1)
+    name, session, ahead = np.array([0, 1, 1]), np.array([250, 250, 50]), np.array([10, 21, 10])
+    move = np.array([0.06, 0.09, 0.06])
+    found = inside_past(log_close, name, session, ahead, move)
+    later = log_close.copy()
+    later[:, 251:] += 3.0
+    assert inside_past(later, name, session, ahead, move) == pytest.approx(found, nan_ok=True)
+    earlier = log_close.copy()
+    earlier[:, 250] += 3.0
+    assert inside_past(earlier, name, session, ahead, move)[0] != pytest.approx(found[0])
+    assert np.isnan(found[2]).all(), "fewer than sixty stretches"
+    outcomes = past_outcomes(np.exp(log_close[0, :251]), np.array([10]), np.array([1.0]))
+    for k, band in enumerate(BANDS):
+        edges = np.array([1 - band * 0.06, 1 + band * 0.06])
+        assert found[0, k] == pytest.approx(float(np.diff(chance_below(outcomes, 0, edges))[0]), abs=0.01)
+
+
+def test_the_forecast_of_a_band_is_that_of_its_distribution():
+    deviation, tail, move = np.array([0.08, 0.1]), np.array([5.0, 30.0]), np.array([0.09, 0.07])
+    outcomes = forecast_outcomes(deviation, tail, np.ones(2))
+    for band in BANDS:
+        found = inside_student(deviation, tail, move, band)
+        for i in range(2):
+            edges = np.array([1 - band * move[i], 1 + band * move[i]])
+            # The table's mean is the forward, the band's middle its median: a little apart.
+            assert found[i] == pytest.approx(float(np.diff(chance_below(outcomes, i, edges))[0]), abs=0.01)
+    assert np.isnan(inside_student(np.array([np.nan]), tail[:1], move[:1], 1.0)[0])
