@@ -201,7 +201,7 @@ def read_board(view: View, rows: IntArray, target: FloatArray, most_days: int) -
     calendar = view.calendar
     sessions = np.searchsorted(calendar, date, "right") - np.searchsorted(calendar, today, "right")
     report = np.array(
-        [_report_inside(view, row, e.expiration) for row, e in zip(owner, expiries, strict=True)], dtype=bool
+        [view.report_inside(row, e.expiration) for row, e in zip(owner, expiries, strict=True)], dtype=bool
     )
     dividend = np.zeros(name.size, dtype=bool)
     quotes, left_out, adjusted = _no_quotes(), 0, frozenset[int]()
@@ -219,13 +219,6 @@ def read_board(view: View, rows: IntArray, target: FloatArray, most_days: int) -
         view, expiries, name, date, (date - today).astype(np.int64), sessions.astype(np.int64), report, dividend, spot, quotes,
         left_out, adjusted, target[name] if name.size else np.empty(0),
     )  # fmt: skip
-
-
-def _report_inside(view: View, row: int, expiration: dt.date) -> bool:
-    report = view.next_report(row)
-    return report is not None and (
-        report.session < expiration or (report.session == expiration and report.timing == "before_open")
-    )
 
 
 def _quotes(

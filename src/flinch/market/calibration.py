@@ -11,7 +11,7 @@ from flinch.core.interrupt import checkpoint
 from flinch.core.rolling import lag
 from flinch.core.rules import evaluate
 from flinch.core.rules.catalogue.metric import PERCENT
-from flinch.core.structures import BANDS, OPINIONS, inside_past, inside_smile, inside_student
+from flinch.core.structures import BANDS, OPINIONS, inside_past, inside_smile, inside_student, variance_at_forward
 from flinch.market.boards import SIZE_TO_DEVIATION
 from flinch.market.dictionary import PLAIN
 from flinch.market.view import View
@@ -62,9 +62,8 @@ def _make(view: View) -> Record:
         return Record(nothing, nothing, np.empty((3, 0, len(BANDS))), np.empty((0, len(BANDS)), bool))
     told = {key: np.concatenate(parts) for key, parts in cases.items()}
     name, session, ahead = (told[key].astype(np.int64) for key in ("name", "session", "ahead"))
-    a, b, rho, m, sigma = told["svi"].T
     with np.errstate(invalid="ignore"):
-        move = np.sqrt(a + b * (np.sqrt(m * m + sigma * sigma) - rho * m))
+        move = np.sqrt(variance_at_forward(told["svi"]))
         moved = np.abs(frame.close[name, told["end"].astype(np.int64)] / told["forward"] - 1)
         log_close = np.log(frame.close)
     known = np.isfinite(move) & np.isfinite(moved)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable, Hashable
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -75,23 +76,23 @@ class LegOf(NamedTuple):
 class StructureTable(ThingTable):
     """All structures of a search as of a view, name after name within a batch of names, kind after kind.
 
-    `counts` says how many there are of each kind, `left_out` how many options have no usable quote, `silent` how many of the
-    names have nothing that fits.
-    """
+    `counts` says how many there are of each kind, `left_out` how many options have no usable quote; `key` is what it is kept
+    under. """
 
     vocabulary: Vocabulary = structure_vocabulary()
     labels = {"structure": tuple(kind.label for kind in STRUCTURES.values())}
     plain = frozenset[str]()
 
-    def __init__(self, view: View, search: Search, target_key: str, parts: list[_Part], counts: dict[str, int]) -> None:
-        super().__init__(view, view, ("structures", view.last, search, target_key, id(parts)))
-        self.search, self.parts, self.counts = search, parts, counts
+    def __init__(self, view: View, key: tuple[Hashable, ...], parts: list[_Part], counts: dict[str, int]) -> None:
+        super().__init__(view, view, key)
+        self.parts, self.counts = parts, counts
+        self._blocks = [(part, block) for part in parts for block in part.blocks]
         self.left_out = sum(part.board.left_out for part in parts)
 
     @cached_property
     def begin(self) -> IntArray:
         """Where the structures of each block begin, and where the last ones end."""
-        sizes = [block.legs.shape[0] for part in self.parts for block in part.blocks]
+        sizes = [block.legs.shape[0] for _, block in self._blocks]
         return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
 
     @property
@@ -108,11 +109,7 @@ class StructureTable(ThingTable):
         """Which kind of structure each is."""
         assert key == "structure"
         kinds = list(STRUCTURES)
-        codes = [
-            np.full(block.legs.shape[0], kinds.index(block.kind.key), np.int8)
-            for part in self.parts
-            for block in part.blocks
-        ]
+        codes = [np.full(block.legs.shape[0], kinds.index(block.kind.key), np.int8) for _, block in self._blocks]
         return np.concatenate(codes) if codes else np.empty(0, np.int8)
 
     def raw(self, key: str) -> FloatArray:
@@ -151,7 +148,7 @@ class StructureTable(ThingTable):
             case "profit_at_target":
                 return self.raw("at_target")
             case "leaning":
-                return self._of_kind(lambda kind: kind.lean)
+                return self._leaning()
             case "breakeven_below_moves":
                 return (self._spot - self.raw("breakeven_below")) / self._move
             case "breakeven_above_moves":
@@ -181,24 +178,22 @@ class StructureTable(ThingTable):
         """One expected move to the (first) expiration, $."""
         return self._of_expiration(lambda board: board.spot * board.terms.deviation)
 
-    def _of_expiration(self, read) -> FloatArray:  # type: ignore[no-untyped-def]
+    def _of_expiration(self, read: Callable[[Board], NDArray[Any]]) -> FloatArray:
         """What a board says of each expiration, for each structure's first one."""
         told = [
             np.asarray(read(part.board), np.float64)[part.board.quotes.expiration[block.legs[:, _near_leg(block.kind)]]]
-            for part in self.parts
-            for block in part.blocks
+            for part, block in self._blocks
         ]
         return np.concatenate(told) if told else np.empty(0)
 
-    def _of_kind(self, read) -> FloatArray:  # type: ignore[no-untyped-def]
-        told = [np.full(block.legs.shape[0], float(read(block.kind))) for part in self.parts for block in part.blocks]
+    def _leaning(self) -> FloatArray:
+        told = [np.full(block.legs.shape[0], float(block.kind.lean)) for _, block in self._blocks]
         return np.concatenate(told) if told else np.empty(0)
 
     def place(self, row: int) -> tuple[_Part, Block, int]:
         """Where a structure is: its part, block, and row within the block."""
-        blocks = [(part, block) for part in self.parts for block in part.blocks]
         at = int(np.searchsorted(self.begin, row, "right")) - 1
-        return *blocks[at], int(row - self.begin[at])
+        return *self._blocks[at], int(row - self.begin[at])
 
     def legs(self, row: int) -> tuple[Structure, list[LegOf]]:
         """A structure's kind and legs."""
@@ -235,10 +230,12 @@ def structure_table(view: View, names: BoolArray, search: Search, target: FloatA
     TooManyStructures.
     """
     key = ("structures", view.last, search, names.tobytes(), target.tobytes())
-    return view.version.keep(key, lambda: _make_table(view, names, search, target, str(hash(key))), _KEPT)
+    return view.version.keep(key, lambda: _make_table(view, names, search, target, key), _KEPT)
 
 
-def _make_table(view: View, names: BoolArray, search: Search, target: FloatArray, key: str) -> StructureTable:
+def _make_table(
+    view: View, names: BoolArray, search: Search, target: FloatArray, key: tuple[Hashable, ...]
+) -> StructureTable:
     kinds = [STRUCTURES[kind] for kind in search.kinds]
     lasting = any(leg.later for kind in kinds for leg in kind.legs)
     reach = search.most_days + (min(search.placement.later_high, MOST_LATER_DAYS) if lasting else 0)
@@ -284,7 +281,7 @@ def _make_table(view: View, names: BoolArray, search: Search, target: FloatArray
     total = sum(counts.values())
     if total > MOST_STRUCTURES:
         raise TooManyStructures(_too_many(total, counts))
-    return StructureTable(view, search, key, parts, counts)
+    return StructureTable(view, key, parts, counts)
 
 
 def _too_many(total: int, counts: dict[str, int]) -> str:
@@ -321,4 +318,4 @@ def compile_structures(view: View) -> None:
     placement = Placement("moves", 0.0, 3.0, middle=1.0, most_width=float("inf"))
     search = Search(tuple(STRUCTURES), 0, 400, "any", "any", placement, 0.3)
     with suppress(TooManyStructures):
-        _make_table(view, names, search, np.full(names.size, np.nan), "")
+        _make_table(view, names, search, np.full(names.size, np.nan), ())

@@ -133,6 +133,13 @@ class View:
                 return report
         return None
 
+    def report_inside(self, row: int, expiration: dt.date) -> bool:
+        """Whether price reacts to a name's next report before an expiration ends."""
+        report = self.next_report(row)
+        return report is not None and (
+            report.session < expiration or (report.session == expiration and report.timing == "before_open")
+        )
+
     def reaction(self, report: Report) -> int | None:
         """Index of the first session that could react to a report; None when that is not over, or nothing held lies before it."""
         place = int(np.searchsorted(self.frame.sessions, np.datetime64(report.session, "D")))

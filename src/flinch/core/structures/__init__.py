@@ -44,6 +44,7 @@ from flinch.core.structures.outcomes import (
     market_outcomes,
     own_tail,
     past_outcomes,
+    variance_at_forward,
 )
 from flinch.core.structures.surface import (
     StructureGreeks,
@@ -120,6 +121,7 @@ __all__ = [
     "structure_greeks",
     "together",
     "value",
+    "variance_at_forward",
     "variance_by",
     "variance_left",
     "verdict",

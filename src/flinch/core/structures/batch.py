@@ -30,7 +30,6 @@ COLUMNS = (
 """What is told of each candidate. Money in $ per unit; `cost` is what entry costs, below zero for a credit; `expected` is the
 discounted payoff; chances are decimals; NaN where there is none, infinite where there is no bound."""
 _AT = {key: place for place, key in enumerate(COLUMNS)}
-_FIRST_JUDGED = _AT["chance_of_profit_market"]
 _MOST_CORNERS = 8
 _GRID = 129
 """Prices at the first expiration between which a structure with later legs is taken for linear."""
@@ -220,6 +219,25 @@ def _needs(
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
+def _tell(
+    out: Any, told: Any, discount: float, yielded: float, cost: float, worst: float, n: int, x: Any, log_x: Any, y: Any, c: Any, p: Any,
+    left: float, right: float, judged: Any, low0: float, step0: float, chance0: Any, part0: Any, low1: float, step1: float,
+    chance1: Any, part1: Any, low2: float, step2: float, chance2: Any, part2: Any,
+) -> None:  # fmt: skip
+    """What is told of a candidate into its row: what was found of it, and what each opinion says."""
+    for k in range(22):
+        out[k] = told[k]
+    judge_one(cost, worst, n, x, log_x, y, c, p, left, right, low0, step0, chance0, part0, judged)
+    out[22:26] = judged
+    judge_one(cost, worst, n, x, log_x, y, c, p, left, right, low1, step1, chance1, part1, judged)
+    out[26:30] = judged
+    judge_one(cost, worst, n, x, log_x, y, c, p, left, right, low2, step2, chance2, part2, judged)
+    out[30:34] = judged
+    for k in (24, 28, 32):
+        out[k] = out[k] * discount + yielded
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def _evaluate_same(
     legs: Any, out: Any, shares: float, quantity: Any, entry: float,
     expiration: Any, is_call: Any, strike: Any, bid: Any, ask: Any, delta: Any, gamma: Any, theta: Any, vega: Any,
@@ -262,17 +280,10 @@ def _evaluate_same(
         _, worst = _shape(n, x, y, left, right, cost, spot[e], told)
         _needs(row, shares, quantity, is_call, cost, spot[e], m, worst, told)
         told[21] = _payoff_at(target[e], n, x, y, left, right) - cost if target[e] > 0.0 else math.nan
-        for k in range(22):
-            out[i, k] = told[k]
-        judge_one(cost, worst, n, x, log_x, y, c, p, left, right, low0[e], step0[e], chance0[e], part0[e], judged)
-        for k in range(4):
-            out[i, 22 + k] = judged[k] * discount[e] + yielded if k == 2 else judged[k]
-        judge_one(cost, worst, n, x, log_x, y, c, p, left, right, low1[e], step1[e], chance1[e], part1[e], judged)
-        for k in range(4):
-            out[i, 26 + k] = judged[k] * discount[e] + yielded if k == 2 else judged[k]
-        judge_one(cost, worst, n, x, log_x, y, c, p, left, right, low2[e], step2[e], chance2[e], part2[e], judged)
-        for k in range(4):
-            out[i, 30 + k] = judged[k] * discount[e] + yielded if k == 2 else judged[k]
+        _tell(
+            out[i], told, discount[e], yielded, cost, worst, n, x, log_x, y, c, p, left, right, judged,
+            low0[e], step0[e], chance0[e], part0[e], low1[e], step1[e], chance1[e], part1[e], low2[e], step2[e], chance2[e], part2[e],
+        )  # fmt: skip
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
@@ -363,16 +374,9 @@ def _evaluate_later(
         _, worst = _shape(size, x, y, 0.0, right, cost, spot[e], told)
         _needs(row, shares, quantity, is_call, cost, spot[e], m, worst, told)
         told[21] = _payoff_at(target[e], size, x, y, 0.0, right) - cost if target[e] > 0.0 else math.nan
-        for k in range(22):
-            out[i, k] = told[k]
         # A loss that is only approached counts as the greatest within a hundredth.
         most = worst * 0.99 if math.isfinite(worst) and worst < 0.0 else worst
-        judge_one(cost, most, size, x, log_x, y, c, p, 0.0, right, low0[e], step0[e], chance0[e], part0[e], judged)
-        for k in range(4):
-            out[i, 22 + k] = judged[k] * discount[e] + yielded if k == 2 else judged[k]
-        judge_one(cost, most, size, x, log_x, y, c, p, 0.0, right, low1[e], step1[e], chance1[e], part1[e], judged)
-        for k in range(4):
-            out[i, 26 + k] = judged[k] * discount[e] + yielded if k == 2 else judged[k]
-        judge_one(cost, most, size, x, log_x, y, c, p, 0.0, right, low2[e], step2[e], chance2[e], part2[e], judged)
-        for k in range(4):
-            out[i, 30 + k] = judged[k] * discount[e] + yielded if k == 2 else judged[k]
+        _tell(
+            out[i], told, discount[e], yielded, cost, most, size, x, log_x, y, c, p, 0.0, right, judged,
+            low0[e], step0[e], chance0[e], part0[e], low1[e], step1[e], chance1[e], part1[e], low2[e], step2[e], chance2[e], part2[e],
+        )  # fmt: skip

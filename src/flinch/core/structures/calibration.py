@@ -13,7 +13,7 @@ from scipy.special import stdtr
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.compiled import njit
 from flinch.core.pricing.normal import normal_cdfs
-from flinch.core.structures.outcomes import LEAST_RETURNS
+from flinch.core.structures.outcomes import LEAST_RETURNS, smile_chance, variance_at_forward
 
 BANDS = (0.5, 0.75, 1.0, 1.25, 1.5, 1.75, 2.0)
 """Distances in expected moves within which price may end."""
@@ -65,20 +65,14 @@ def inside_smile(parameters: FloatArray, band: float) -> FloatArray:
     -------
     Decimals, shape (...); NaN where the smile is missing. A band that reaches to zero or below has no lower end.
     """
-    a, b, rho, m, sigma = np.moveaxis(parameters, -1, 0)
 
     def below(k: FloatArray) -> FloatArray:
-        root = np.sqrt((k - m) ** 2 + sigma * sigma)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            s = np.sqrt(a + b * (rho * (k - m) + root))
-            d2 = -k / s - 0.5 * s
-            density = np.exp(-0.5 * d2 * d2) / np.sqrt(2 * np.pi)
-            chance = normal_cdfs(-d2) + density * b * (rho + (k - m) / root) / (2 * s)
-        clipped: FloatArray = np.clip(chance, 0.0, 1.0)
+        _, d2, lean = smile_chance(parameters, k)
+        clipped: FloatArray = np.clip(normal_cdfs(-d2) + lean, 0.0, 1.0)
         return clipped
 
     with np.errstate(invalid="ignore", divide="ignore"):
-        move = np.sqrt(a + b * (np.sqrt(m * m + sigma * sigma) - rho * m))
+        move = np.sqrt(variance_at_forward(parameters))
         upper = below(np.log1p(band * move))
         lower = np.where(band * move < 1, below(np.log(np.maximum(1 - band * move, 1e-12))), 0.0)
     chance: FloatArray = np.where(np.isfinite(move), upper - lower, np.nan)

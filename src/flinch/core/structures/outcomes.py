@@ -52,6 +52,26 @@ def chance_below(outcomes: Outcomes, expiration: int, price: FloatArray) -> Floa
     return below
 
 
+def variance_at_forward(parameters: FloatArray) -> FloatArray:
+    """Total variance of raw SVI smiles, shape (..., 5), at the forward; shape (...)."""
+    a, b, rho, m, sigma = np.moveaxis(parameters, -1, 0)
+    total: FloatArray = a + b * (np.sqrt(m * m + sigma * sigma) - rho * m)
+    return total
+
+
+def smile_chance(parameters: FloatArray, k: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Of raw SVI smiles, shape (..., 5), at k = ln(K/F), shape (...): the deviation s to the expiration, d2, and what the slope
+    of the smile adds to N(-d2) in the chance of ending at or below K: n(d2) w'(k) / (2 s)."""
+    a, b, rho, m, sigma = np.moveaxis(parameters, -1, 0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        root = np.sqrt((k - m) ** 2 + sigma * sigma)
+        w = a + b * (rho * (k - m) + root)
+        s = np.sqrt(np.where(w > 0, w, np.nan))
+        d2 = -k / s - 0.5 * s
+        lean = np.exp(-0.5 * d2 * d2) / _SQRT_TWO_PI * b * (rho + (k - m) / root) / (2 * s)
+    return s, d2, lean
+
+
 def market_outcomes(parameters: FloatArray, years: FloatArray, forward: FloatArray) -> Outcomes:
     """The risk-neutral distribution that fitted smiles imply.
 
@@ -71,17 +91,11 @@ def market_outcomes(parameters: FloatArray, years: FloatArray, forward: FloatArr
     Breeden & Litzenberger (1978), Journal of Business 51(4): the density is the second derivative of the undiscounted call in the
     strike. With w the total variance at k = ln(K/F), P(X <= K) = N(-d2) + n(d2) w'(k) / (2 sqrt(w)).
     """
-    a, b, rho, m, sigma = (column[:, None] for column in parameters.T)
     with np.errstate(invalid="ignore", divide="ignore"):
-        middle = np.sqrt(m * m + sigma * sigma)
-        deviation = np.sqrt((a + b * (middle - rho * m))[:, 0])
+        deviation = np.sqrt(variance_at_forward(parameters))
         deviation = np.where((years > 0) & (forward > 0) & (deviation > 0), deviation, np.nan)
         k = deviation[:, None] * np.linspace(-REACH, REACH, NODES)
-        root = np.sqrt((k - m) ** 2 + sigma * sigma)
-        w = a + b * (rho * (k - m) + root)
-        s = np.sqrt(np.where(w > 0, w, np.nan))
-        d2 = -k / s - 0.5 * s
-        lean = np.exp(-0.5 * d2 * d2) / _SQRT_TWO_PI * b * (rho + (k - m) / root) / (2 * s)
+        s, d2, lean = smile_chance(parameters[:, None, :], k)
         chance = normal_cdfs(-d2) + lean
         part = forward[:, None] * (normal_cdfs(-d2 - s) + np.exp(k) * lean)
     return _closed(np.log(forward) - REACH * deviation, deviation * 2 * REACH / (NODES - 1), chance, part, forward)

@@ -11,7 +11,7 @@ from scipy.interpolate import PchipInterpolator
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.pricing import Exercise, greeks, option_price
 from flinch.core.structures.legs import MULTIPLIER, Legs, check_legs
-from flinch.core.structures.outcomes import NODES, Outcomes
+from flinch.core.structures.outcomes import NODES, Outcomes, variance_at_forward
 from flinch.core.volatility import smile_vol
 
 _LEAST_VOL = 0.01
@@ -43,9 +43,7 @@ class Surface(NamedTuple):
     @property
     def variance(self) -> FloatArray:
         """Total variance at the forward, of each expiration."""
-        a, b, rho, m, sigma = self.parameters.T
-        total: FloatArray = a + b * (np.sqrt(m * m + sigma * sigma) - rho * m)
-        return total
+        return variance_at_forward(self.parameters)
 
 
 def variance_by(surface: Surface, time: ArrayLike) -> FloatArray:

@@ -130,10 +130,6 @@ def expiry_row(view: View, row: int, expiry: Expiry) -> ExpiryRow:
     """One listed expiration as the Dossier tells it."""
     price = view.price(row)
     move = float(expected_move(price, expiry.vol, expiry.years))
-    report = view.next_report(row)
-    inside = report is not None and (
-        report.session < expiry.expiration or (report.session == expiry.expiration and report.timing == "before_open")
-    )
     return ExpiryRow(
         expiration=expiry.expiration,
         days=(expiry.expiration - view.today).days,
@@ -149,7 +145,7 @@ def expiry_row(view: View, row: int, expiry: Expiry) -> ExpiryRow:
         straddle=expiry.straddle,
         straddle_pct=percent(expiry.straddle / price),
         straddle_strike=expiry.straddle_strike,
-        earnings_inside=inside,
+        earnings_inside=view.report_inside(row, expiry.expiration),
         vol_ex_earnings=percent(expiry.vol_ex_earnings),
         quality=expiry.quality,
         flaw=expiry.flaw,

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
-from flinch.core.rules import Binned, RuleError
+from flinch.core.rules import Binned, RuleError, percent
+from flinch.core.rules.catalogue import Scale
 from flinch.core.rules.evaluate import Categories
 from flinch.core.structures import OPINIONS, STRUCTURES, front, moving_together, spread_out, weighed
 from flinch.core.structures.notation import PlainLeg, PlainLegs, leg_words, write_legs
@@ -89,7 +91,7 @@ def look(found: Found, own: dict[str, Described], things: Dictionary, request: S
     view, table = found.view, found.table
     page = found.rows[request.first : request.first + request.count]
 
-    def bins(key: str, values, scale) -> Binned:  # type: ignore[no-untyped-def]
+    def bins(key: str, values: Callable[[], FloatArray], scale: Scale) -> Binned:
         return view.version.keep(("bins", key, *table.key), lambda: bins_among(values(), found.ran.universe, scale), 60)
 
     return StructuresReply(
@@ -121,7 +123,7 @@ def lines(found: Found, page: IntArray) -> list[StructureLine]:
     cost = table.values("cost")[page]
     edges = np.stack([table.values(f"expected_value_{opinion}")[page] - cost for opinion in OPINIONS], axis=1)
     flags = {key: table.values(key)[page] for key in ("report_inside", "dividend_inside", "pinned", "adjusted")}
-    width = 100 * table.values("quoted_width")[page] / np.maximum(np.abs(table.values("mid")[page]), 1e-9)
+    width = percent(table.values("quoted_width")[page]) / np.maximum(np.abs(table.values("mid")[page]), 1e-9)
     thin = table.values("min_leg_open_interest")[page]
     out = []
     for place, row in enumerate(page.tolist()):

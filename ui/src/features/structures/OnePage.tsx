@@ -144,15 +144,7 @@ function One({ symbol }: { symbol: string }) {
       <div className="one-body">
         <div className="one-left">
           <Figure
-            title={
-              <>
-                Profit over price{" "}
-                <span className="aside">
-                  solid line at the end, dashed {date(one.on)}, thin today; below hollow the market, solid the past,
-                  dots the forecast
-                </span>
-              </>
-            }
+            title="Profit over price"
             className="payoff"
             controls={
               <>
@@ -195,10 +187,16 @@ function One({ symbol }: { symbol: string }) {
             }
             chart={
               option && (
+                <>
+                  <p className="caption">
+                    Thick when the first leg ends, dashed on {date(one.on)}, thin today{one.against && ", dotted the other"};
+                    the bracket is the expected move. Below: hollow the market, solid the past, dots the forecast.
+                  </p>
                 <EChart
                   option={option}
                   label={`Profit of ${label} over the price of ${symbol}: greatest profit ${bound(structure.max_profit, structure.unbounded_profit)}, greatest loss ${bound(structure.max_loss, structure.unbounded_loss)}`}
                 />
+                </>
               )
             }
             table={<PayoffTable one={one} />}
