@@ -77,7 +77,7 @@ class StructureTable(ThingTable):
     """All structures of a search as of a view, name after name within a batch of names, kind after kind.
 
     `counts` says how many there are of each kind, `left_out` how many options have no usable quote; `key` is what it is kept
-    under. """
+    under."""
 
     vocabulary: Vocabulary = structure_vocabulary()
     labels = {"structure": tuple(kind.label for kind in STRUCTURES.values())}

@@ -220,8 +220,8 @@ def _needs(
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _tell(
-    out: Any, told: Any, discount: float, yielded: float, cost: float, worst: float, n: int, x: Any, log_x: Any, y: Any, c: Any, p: Any,
-    left: float, right: float, judged: Any, low0: float, step0: float, chance0: Any, part0: Any, low1: float, step1: float,
+    out: Any, told: Any, discount: float, yielded: float, cost: float, worst: float, n: int, x: Any, log_x: Any, y: Any, c: Any,
+    p: Any, left: float, right: float, judged: Any, low0: float, step0: float, chance0: Any, part0: Any, low1: float, step1: float,
     chance1: Any, part1: Any, low2: float, step2: float, chance2: Any, part2: Any,
 ) -> None:  # fmt: skip
     """What is told of a candidate into its row: what was found of it, and what each opinion says."""
@@ -282,7 +282,8 @@ def _evaluate_same(
         told[21] = _payoff_at(target[e], n, x, y, left, right) - cost if target[e] > 0.0 else math.nan
         _tell(
             out[i], told, discount[e], yielded, cost, worst, n, x, log_x, y, c, p, left, right, judged,
-            low0[e], step0[e], chance0[e], part0[e], low1[e], step1[e], chance1[e], part1[e], low2[e], step2[e], chance2[e], part2[e],
+            low0[e], step0[e], chance0[e], part0[e], low1[e], step1[e], chance1[e], part1[e], low2[e], step2[e], chance2[e],
+            part2[e],
         )  # fmt: skip
 
 
@@ -378,5 +379,6 @@ def _evaluate_later(
         most = worst * 0.99 if math.isfinite(worst) and worst < 0.0 else worst
         _tell(
             out[i], told, discount[e], yielded, cost, most, size, x, log_x, y, c, p, 0.0, right, judged,
-            low0[e], step0[e], chance0[e], part0[e], low1[e], step1[e], chance1[e], part1[e], low2[e], step2[e], chance2[e], part2[e],
+            low0[e], step0[e], chance0[e], part0[e], low1[e], step1[e], chance1[e], part1[e], low2[e], step2[e], chance2[e],
+            part2[e],
         )  # fmt: skip

@@ -189,13 +189,14 @@ function One({ symbol }: { symbol: string }) {
               option && (
                 <>
                   <p className="caption">
-                    Thick when the first leg ends, dashed on {date(one.on)}, thin today{one.against && ", dotted the other"};
-                    the bracket is the expected move. Below: hollow the market, solid the past, dots the forecast.
+                    Thick when the first leg ends, dashed on {date(one.on)}, thin today
+                    {one.against && ", dotted the other"}; the bracket is the expected move. Below: hollow the market,
+                    solid the past, dots the forecast.
                   </p>
-                <EChart
-                  option={option}
-                  label={`Profit of ${label} over the price of ${symbol}: greatest profit ${bound(structure.max_profit, structure.unbounded_profit)}, greatest loss ${bound(structure.max_loss, structure.unbounded_loss)}`}
-                />
+                  <EChart
+                    option={option}
+                    label={`Profit of ${label} over the price of ${symbol}: greatest profit ${bound(structure.max_profit, structure.unbounded_profit)}, greatest loss ${bound(structure.max_loss, structure.unbounded_loss)}`}
+                  />
                 </>
               )
             }
