@@ -221,8 +221,8 @@ def _needs(
 @njit(cache=True, nogil=True, error_model="numpy")
 def _tell(
     out: Any, told: Any, discount: float, yielded: float, cost: float, worst: float, n: int, x: Any, log_x: Any, y: Any, c: Any,
-    p: Any, left: float, right: float, judged: Any, low0: float, step0: float, chance0: Any, part0: Any, low1: float, step1: float,
-    chance1: Any, part1: Any, low2: float, step2: float, chance2: Any, part2: Any,
+    p: Any, left: float, right: float, judged: Any, low0: float, step0: float, chance0: Any, part0: Any, low1: float,
+    step1: float, chance1: Any, part1: Any, low2: float, step2: float, chance2: Any, part2: Any,
 ) -> None:  # fmt: skip
     """What is told of a candidate into its row: what was found of it, and what each opinion says."""
     for k in range(22):

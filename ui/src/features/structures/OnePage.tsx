@@ -189,9 +189,8 @@ function One({ symbol }: { symbol: string }) {
               option && (
                 <>
                   <p className="caption">
-                    Thick when the first leg ends, dashed on {date(one.on)}, thin today
-                    {one.against && ", dotted the other"}; the bracket is the expected move. Below: hollow the market,
-                    solid the past, dots the forecast.
+                    Thick at the end, dashed {date(one.on)}, thin today{one.against && ", dotted the other"}; below
+                    hollow the market, solid the past, dots the forecast.
                   </p>
                   <EChart
                     option={option}
