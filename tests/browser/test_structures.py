@@ -1,7 +1,10 @@
 """Structures in a browser: from names to sell premium on to a plan with exits that is there after a reload."""
 
 import re
+from collections.abc import Iterator
 
+import pytest
+from flask.testing import FlaskClient
 from playwright.sync_api import Locator, Page, expect
 from tests.browser.test_frame import chips, tray
 
@@ -109,6 +112,81 @@ def test_an_evening_from_premium_to_sell_to_a_plan(quiet_page: Page):
     drop.click()
     expect(page.get_by_role("heading", name="Make it a plan")).to_be_visible()
     expect(tray(page).get_by_role("button", name=re.compile("^plans"))).to_have_count(0)
+
+
+@pytest.fixture
+def two_plans(client: FlaskClient) -> Iterator[list[str]]:
+    """Shares of two names, kept as plans."""
+    why = {"page": "Screen", "words": "worth a look", "link": ""}
+    made = [
+        client.post("/api/structures/plans", json={"symbol": symbol, "legs": "+100S", "why": why}).json
+        for symbol in ("TARNO", "VESVI")
+    ]
+    yield [plan["symbol"] for plan in made]
+    for plan in made:
+        client.delete(f"/api/structures/plans/{plan['id']}")
+
+
+def test_plans_are_held_together_and_one_is_left_out(quiet_page: Page, two_plans: list[str]):
+    page = quiet_page
+    page.goto("/screen")
+    expect(tray(page).get_by_role("button", name=re.compile("^plans"))).to_be_visible()
+    page.keyboard.press("i")
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("together", exact=True).check(force=True)
+    together = dialog.get_by_role("table", name="Plans together")
+    expect(together.locator("tbody tr")).to_have_count(2)
+    expect(together.locator("tfoot")).to_contain_text("2 structures")
+
+    def numbers(row: Locator) -> list[int]:
+        cells = row.locator("td").all_inner_texts()[1:]
+        return [int(cell.replace("−", "-").replace("+", "").replace(",", "")) for cell in cells]
+
+    first, other, both = (
+        numbers(together.locator(part)) for part in ("tbody tr >> nth=0", "tbody tr >> nth=1", "tfoot tr")
+    )
+    assert len(both) == 9
+    assert all(abs(a + b - sum_) <= 1 for a, b, sum_ in zip(first, other, both, strict=True))
+    assert first[0] > 0 > first[5]
+    correlations = dialog.locator(".correlations")
+    expect(correlations).to_contain_text("VESVI")
+    together.get_by_label(re.compile("VESVI")).uncheck()
+    expect(together.locator("tfoot")).to_contain_text("1 structure")
+    expect(correlations).to_have_count(0)
+    assert numbers(together.locator("tfoot tr"))[:4] == first[:4]
+
+
+def test_survivors_of_a_screen_lead_to_their_structures(quiet_page: Page):
+    page = quiet_page
+    page.goto("/screen?screen=s-premium-to-sell")
+    page.locator(".results-tools").get_by_role("link", name="structures").click()
+    expect(page).to_have_url(re.compile("/structures\\?u=screen(:|%3A)s-premium-to-sell"))
+    expect(page.get_by_label("Universe").locator("option:checked")).to_have_text("Premium to sell")
+    expect(rows(page).first).to_be_visible(timeout=30_000)
+    found = re.search(r"on (\d+) names", page.locator(".results h2").inner_text())
+    page.keyboard.press("z")
+    expect(page.locator(".results h2")).to_contain_text(f"{found.group(1)} names survive")
+    # The focused name alone, from what is told of it beside the list.
+    page.get_by_label("Peek").get_by_role("link", name=re.compile("^structures")).click()
+    expect(page).to_have_url(re.compile("/structures\\?u=name(:|%3A)"))
+    expect(page.get_by_label("Universe").locator("option:checked")).to_have_text(re.compile("^[A-Z]{5} alone$"))
+
+
+def test_a_third_axis_lets_more_stand_on_the_front(quiet_page: Page):
+    page = open_page(quiet_page, "/structures?u=name:TARNO&view=front")
+    header = page.locator(".front-figure header")
+
+    def on_front() -> int:
+        return int(re.search(r"([\d,]+) structures? no other", header.inner_text()).group(1).replace(",", ""))
+
+    two = on_front()
+    header.get_by_role("button", name="one more axis").click()
+    page.get_by_label("Axis 3", exact=True).select_option("-quoted_width_pct")
+    expect(header).not_to_contain_text(f"{two} structure")
+    assert on_front() > two
+    expect(page.locator(".front-chart .name").first).to_contain_text("%")
+    page.get_by_label("Without axis 3").click()
+    expect(header).to_contain_text(f"{two} structure")
 
 
 def test_a_debit_vertical_to_an_own_line(quiet_page: Page, no_lines: None):

@@ -237,6 +237,24 @@ def test_a_target_is_where_strikes_are(look, market, symbols):
     assert (nowhere["universe"], nowhere["targets"]) == (0, 0)
 
 
+def test_a_screens_survivors_are_a_universe(look, client):
+    ready = next(s for s in client.get("/api/screens").json["starters"] if s["key"] == "premium-to-sell")
+    screened = client.post(
+        "/api/screen",
+        json={"stack": {key: ready["body"][key] for key in ("universe", "rules", "any_groups")}, "columns": []},
+    ).json
+    page = look(universe="screen:s-premium-to-sell", search={"kinds": ["long_straddle"]}, count=0)
+    survivors = set(screened["symbols"])
+    assert page["names"] == len(survivors) > 5
+    assert set(page["symbols"]) <= survivors
+    for key in ("screen:s-nothing", "screen:99999", "screen:s-" + next(iter(SEARCHES)).key):
+        assert "not there any more" in look(universe=key, status=422)["message"]
+    body = {"table": "structures", "universe": "tray", "rules": []}
+    kept = client.post("/api/screens", json={"name": "condors of the tray", "body": body}).json
+    assert "not there any more" in look(universe=f"screen:{kept['id']}", status=422)["message"]
+    client.delete(f"/api/screens/{kept['id']}")
+
+
 def test_expirations_before_and_after_the_report_and_by_label(look, market, symbols):
     row = next(
         r
@@ -460,9 +478,9 @@ def test_a_plan_is_kept_told_today_changed_dropped_and_brought_back(client, look
     made = kept.json
     assert (made["label"], made["legs"], made["made_on"]) == ("Put credit vertical", legs, "2026-09-09")
     assert made["profit"] == pytest.approx(made["worth"] - made["cost"])
-    reached = {exit["words"].split(" ")[0]: exit["reached"] for exit in made["exits_now"]}
-    assert len(made["exits_now"]) == 5
-    assert [exit["reached"] for exit in made["exits_now"] if "below" in exit["words"]] == [True]
+    reached = {exit["key"]: exit["reached"] for exit in made["exits_now"]}
+    assert list(reached) == list(exits)
+    assert reached["price_below"] is True
     assert reached["on"] is False
     listed = client.get("/api/structures/plans").json["plans"]
     assert [p["id"] for p in listed if p["id"] == made["id"]] == [made["id"]]
@@ -495,6 +513,60 @@ def test_a_plan_on_legs_that_are_not_there_is_not_kept(client):
     assert client.post("/api/structures/plans", json=plan("+100S", symbol="NOONE")).status_code == 404
     assert client.post("/api/structures/plans", json=plan("+100S", exits={"profit_pct": -3})).status_code == 422
     assert client.get("/api/structures/plans").json["plans"] == before
+
+
+def test_structures_together_gain_and_lose_what_each_does(client, look, one, market, symbols):
+    rows = [
+        look(universe=f"name:{symbol}", search={"kinds": [kind]}, sort=["dte"], count=1)["rows"][0]
+        for symbol, kind in zip(symbols, ["iron_condor", "put_credit", "long_straddle"], strict=False)
+    ]
+    wanted = [dict(zip(("symbol", "legs"), row["key"].split(" ", 1), strict=True)) for row in rows]
+    wanted += [
+        {"symbol": symbols[0], "legs": "+100S"},
+        {"symbol": symbols[0], "legs": "-1C1@2026-10-16"},
+        {"symbol": "NOONE", "legs": "+100S"},
+    ]
+    told = client.post("/api/structures/together", json={"structures": wanted}).json
+    assert told["moves"] == [-2, -1, 1, 2]
+    for asked, row in zip(wanted[:3], told["rows"], strict=False):
+        alone = {what["words"]: what["profit"] for what in one(**asked)["what_if"]}
+        assert row["gains"]["at_moves"][1] == pytest.approx(alone["one expected day down"], rel=0.02, abs=0.5)
+        assert row["gains"]["at_moves"][2] == pytest.approx(alone["one expected day up"], rel=0.02, abs=0.5)
+    at = market.row(symbols[0])
+    day = float(market.metric("next_day_move")[at])
+    shares = told["rows"][3]["gains"]
+    assert shares["at_moves"] == pytest.approx([100 * k * day for k in (-2, -1, 1, 2)])
+    assert (shares["delta"], shares["gamma"]) == (pytest.approx(100 * day), 0)
+    assert "Nearest" in told["rows"][4]["problem"]
+    assert told["rows"][5]["problem"]
+    assert told["rows"][4]["gains"] is told["rows"][5]["gains"] is None
+    counted = [row["gains"] for row in told["rows"][:4]]
+    for key in ("delta", "gamma", "theta", "vega", "worst"):
+        assert told["total"][key] == pytest.approx(sum(gains[key] for gains in counted))
+    assert told["total"]["at_moves"] == pytest.approx(np.sum([gains["at_moves"] for gains in counted], axis=0))
+    # Shares alone say which day was the worst, and how names moved together.
+    only = client.post("/api/structures/together", json={"structures": [wanted[3]]}).json
+    close = market.frame.close[at].astype(float)
+    returns = close[1:] / close[:-1] - 1
+    assert only["worst_on"] == str(market.frame.sessions[1:][np.nanargmin(returns)])
+    assert only["total"]["worst"] == pytest.approx(100 * close[-1] * np.nanmin(returns), rel=1e-6)
+    assert only["correlation"] == [[1.0]]
+    first, other = (told["symbols"].index(symbols[k]) for k in (0, 1))
+    pair = np.stack([market.frame.close[market.row(symbols[k])].astype(float) for k in (0, 1)])
+    pair = (pair[:, 1:] / pair[:, :-1] - 1)[:, np.isfinite(pair[:, 1:] / pair[:, :-1]).all(axis=0)]
+    assert told["correlation"][first][other] == pytest.approx(np.corrcoef(pair)[0, 1])
+
+
+@pytest.mark.parametrize("count", [0, 61])
+def test_how_many_are_held_together_has_a_bound(client, count):
+    asked = {"structures": [{"symbol": "TARNO", "legs": "+100S"}] * count}
+    assert client.post("/api/structures/together", json=asked).status_code == 422
+
+
+def test_when_nothing_can_be_priced_nothing_is_summed(client):
+    told = client.post("/api/structures/together", json={"structures": [{"symbol": "TARNO", "legs": "x"}]}).json
+    assert (told["total"], told["symbols"], told["worst_on"]) == (None, [], None)
+    assert "cannot be read" in told["rows"][0]["problem"]
 
 
 def test_kinds_tell_what_they_are(client):

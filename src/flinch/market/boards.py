@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -61,6 +61,26 @@ class Board:
     left_out: int
     adjusted: frozenset[int]
     target: FloatArray
+
+    def only(self, row: int) -> Board:
+        """The board of one of its names; `left_out` is not told apart."""
+        mine = np.flatnonzero(self.name == row)
+        cut = slice(int(mine[0]), int(mine[-1]) + 1) if mine.size else slice(0, 0)
+        inside = slice(*np.searchsorted(self.quotes.expiration, [cut.start, cut.stop]).tolist())
+        quotes = self.quotes._replace(**{key: getattr(self.quotes, key)[inside] for key in Quotes._fields})
+        return replace(
+            self,
+            expiries=self.expiries[cut],
+            name=self.name[cut],
+            date=self.date[cut],
+            days=self.days[cut],
+            sessions=self.sessions[cut],
+            report=self.report[cut],
+            dividend=self.dividend[cut],
+            spot=self.spot[cut],
+            quotes=quotes._replace(expiration=quotes.expiration - cut.start),
+            target=self.target[cut],
+        )
 
     @cached_property
     def terms(self) -> Terms:

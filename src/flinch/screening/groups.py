@@ -13,6 +13,7 @@ from flinch.errors import FlinchError
 from flinch.market import Dictionary, View
 from flinch.screening.body import StackBody
 from flinch.screening.run import run_stack
+from flinch.screening.starters import STARTERS
 from flinch.store.owned import tray
 from flinch.store.owned.kept import BASKETS, SCREENS
 
@@ -108,18 +109,29 @@ def members(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
 
 
 def source_symbols(view: View, engine: Engine, owner: int, dictionary: Dictionary, source: str) -> list[str]:
-    """The symbols of any source, a saved screen's survivors (screen:ID) among them; raises NoSuchGroup."""
+    """The symbols of any source, a screen's survivors (screen:ID, or screen:s-KEY of a ready one) among them; raises
+    NoSuchGroup."""
     kind, _, detail = source.partition(":")
     if kind == "screen":
-        saved = SCREENS.one(engine, owner, int(detail)) if detail.isdecimal() and len(detail) < 10 else None
-        if saved is None:
-            raise NoSuchGroup("This screen is not there any more. Choose another one.")
-        stack = StackBody(**{key: saved.body[key] for key in StackBody.model_fields if key in saved.body})
+        stack = _screen(engine, owner, detail)
         start = universe(view, engine, owner, stack.universe)
         survivors = run_stack(view, dictionary, stack, start).result.survivors
     else:
         survivors = members(view, engine, owner, source)
     return [view.name(row).symbol for row in np.flatnonzero(survivors).tolist()]
+
+
+def _screen(engine: Engine, owner: int, key: str) -> StackBody:
+    """The stack of a screen of names; raises NoSuchGroup."""
+    if key.startswith("s-"):
+        ready = next((starter.body for starter in STARTERS if starter.key == key[2:]), None)
+        body = None if ready is None else ready.model_dump()
+    else:
+        saved = SCREENS.one(engine, owner, int(key)) if key.isdecimal() and len(key) < 10 else None
+        body = None if saved is None or saved.body.get("table", "names") != "names" else saved.body
+    if body is None:
+        raise NoSuchGroup("This screen is not there any more. Choose another one.")
+    return StackBody(**{field: body[field] for field in StackBody.model_fields if field in body})
 
 
 def universe(view: View, engine: Engine, owner: int, source: str) -> BoolArray:

@@ -125,17 +125,34 @@ def test_structures_together_lose_what_each_loses():
     found = together(
         np.array([0, 1]), prices, profit, np.array([100.0, 50.0, 10.0]), np.array([2.0, 1.0, 1.0]), returns
     )
-    assert found.at_moves == pytest.approx([-40 - 10, -20 - 5, 20 - 5, 40 - 10])
+    assert found.at_moves == pytest.approx(np.array([[-40.0, -20, 20, 40], [-10, -5, -5, -10]]))
     assert found.worst_at == 120
-    assert found.worst == pytest.approx(-120 - 25)
+    assert found.worst == pytest.approx([-120, -25])
     both = np.delete(np.arange(200), 7)
     assert found.correlation[0, 1] == pytest.approx(np.corrcoef(returns[0, both], returns[1, both])[0, 1])
     assert found.correlation[2, 2] == 1.0
     none = together(
         np.array([0]), prices[:1], profit[:1], np.array([100.0]), np.array([2.0]), np.full((1, 200), np.nan)
     )
-    assert np.isnan(none.worst)
+    assert np.isnan(none.worst).all()
     assert none.worst_at == -1
+
+
+def test_the_worst_day_is_that_of_all_and_not_of_one():
+    prices = np.tile(np.linspace(50, 150, 101), (2, 1))
+    profit = np.stack([10 * (prices[0] - 100), -9 * (prices[1] - 100)])
+    returns = np.zeros((2, 59))
+    # Both fall hardest on day 3, which costs nearly nothing; on day 8 they part.
+    returns[:, 3] = -0.2
+    returns[:, 8] = -0.02, 0.02
+    found = together(np.array([0, 1]), prices, profit, np.array([100.0, 100.0]), np.ones(2), returns)
+    assert found.worst_at == 8
+    assert found.worst == pytest.approx([-20, -18])
+    assert np.isnan(found.correlation).all(), "59 sessions are too few"
+    longer = np.concatenate([returns, np.zeros((2, 1))], axis=1)
+    assert np.isfinite(
+        together(np.array([0, 1]), prices, profit, np.array([100.0, 100.0]), np.ones(2), longer).correlation
+    ).all()
 
 
 def test_the_past_of_a_band_knows_nothing_of_later_and_is_that_of_its_distribution():

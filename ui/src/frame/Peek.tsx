@@ -43,6 +43,11 @@ export function Peek({
         </h2>
         <p>{shown.company}</p>
         <p className="muted">{shown.kind === "stock" ? shown.sector : shown.kind}</p>
+        <p className="peek-ways">
+          <Link to={asOfDay(`/structures?u=name:${shown.symbol}`, asOf)}>
+            structures <kbd>g</kbd>
+          </Link>
+        </p>
         {(asOf || until) && (
           <p className="past">
             as of {date(shown.session, true)}

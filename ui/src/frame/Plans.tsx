@@ -1,17 +1,28 @@
+import { useState } from "react";
 import Modal from "react-bootstrap/Modal";
 import { Link } from "react-router";
 import { usePlans } from "@/shared/api/queries";
 import { DASH, date, number, signed } from "@/shared/format";
+import { oneAddress } from "@/shared/structures/one";
+import { Segments } from "@/shared/ui/Segments";
 import { Failed, Loading } from "@/shared/ui/States";
+import { PlansTogether } from "./PlansTogether";
+
+const VIEWS = [
+  { value: "each" as const, label: "each" },
+  { value: "together" as const, label: "together" },
+];
 
 /** Every plan with what it is worth, and which of its exits are reached. */
 export function Plans({ asOf, onHide }: { asOf: string | null; onHide: () => void }) {
   const answer = usePlans(asOf);
   const plans = answer.data?.plans;
+  const [view, setView] = useState<"each" | "together">("each");
   return (
     <Modal show onHide={onHide} size="xl" animation={false} aria-labelledby="plans-title">
       <Modal.Header closeButton>
         <Modal.Title id="plans-title">Plans{answer.data && ` on ${date(answer.data.session, true)}`}</Modal.Title>
+        {plans && plans.length > 0 && <Segments legend="Plans" values={VIEWS} chosen={view} onChoose={setView} />}
       </Modal.Header>
       <Modal.Body className="plans-dialog" tabIndex={0}>
         {!plans ? (
@@ -22,6 +33,8 @@ export function Plans({ asOf, onHide }: { asOf: string | null; onHide: () => voi
           )
         ) : plans.length === 0 ? (
           <p className="muted">None yet. Open a structure and press f to make it a plan.</p>
+        ) : view === "together" ? (
+          <PlansTogether plans={plans} asOf={asOf} onHide={onHide} />
         ) : (
           <table className="plain-table">
             <thead>
@@ -41,10 +54,7 @@ export function Plans({ asOf, onHide }: { asOf: string | null; onHide: () => voi
                 <tr key={plan.id}>
                   <th scope="row">{plan.symbol}</th>
                   <td className="words">
-                    <Link
-                      to={`/structure/${plan.symbol}?${new URLSearchParams({ legs: plan.legs, plan: "1" })}`}
-                      onClick={onHide}
-                    >
+                    <Link to={`${oneAddress(`${plan.symbol} ${plan.legs}`)}&plan=1`} onClick={onHide}>
                       {plan.label} {plan.words}
                     </Link>
                     <div className="muted">{plan.why.words}</div>

@@ -34,15 +34,35 @@ class OwnLegs(NamedTuple):
 
 def name_board(view: View, row: int) -> Board:
     """All expirations of one name with their usable quotes, made once; raises NoQuotes."""
-    nothing = np.full(len(view.frame.names), np.nan)
-    board = view.version.keep(
-        ("board", view.last, row), lambda: read_board(view, np.array([row]), nothing, _MOST_DAYS), 24
-    )
+    return board_of(view, name_boards(view, (row,)), row)
+
+
+def name_boards(view: View, rows: tuple[int, ...]) -> dict[int, Board]:
+    """The same of some names, each read with the others."""
+
+    def read() -> dict[int, Board]:
+        nothing = np.full(len(view.frame.names), np.nan)
+        board = read_board(view, np.array(rows, np.int64), nothing, _MOST_DAYS)
+        return {row: board.only(row) for row in rows}
+
+    if len(rows) == 1:
+        return view.version.keep(("board", view.last, rows), read, 24)
+    return view.version.keep(("boards", view.last, rows), read, 2)
+
+
+def listed_rows(view: View, symbols: list[str]) -> tuple[int, ...]:
+    """Rows of those of the symbols that are listed, each once, in order."""
+    index = view.frame.index
+    return tuple(sorted({index[symbol] for symbol in symbols if symbol in index}))
+
+
+def board_of(view: View, boards: dict[int, Board], row: int) -> Board:
+    """One of the boards; raises NoQuotes."""
     if view.snapshot is None:
         raise NoQuotes("No quotes of this session are kept, so no structure can be priced: choose a later one.")
-    if not board.expiries:
+    if not boards[row].expiries:
         raise NoQuotes(f"{view.name(row).symbol} has no expiration whose volatility can be read.")
-    return board
+    return boards[row]
 
 
 def own_legs(view: View, board: Board, plain: PlainLegs, row: int) -> OwnLegs:
@@ -110,10 +130,8 @@ class Priced(NamedTuple):
     problem: str | None
 
 
-def price_legs(view: View, symbol: str, plain: PlainLegs, entry: float = 0.3) -> Priced:
-    """What a structure costs now; raises UnknownName, BadLegs, NoQuotes."""
-    row = view.row(symbol)
-    board = name_board(view, row)
+def price_legs(view: View, row: int, board: Board, plain: PlainLegs, entry: float = 0.3) -> Priced:
+    """What a structure costs now; raises BadLegs."""
     own = own_legs(view, board, plain, row)
     multiplier, spot = float(board.terms.multiplier[0]), view.price(row)
     label, problem = label_of(own, multiplier), problem_of(own)

@@ -1,7 +1,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -53,6 +53,7 @@ class PlanDraft(BaseModel):
 class ExitNow(BaseModel):
     """One way out, and whether it is reached."""
 
+    key: Literal["profit_pct", "loss_pct", "days_left", "price_above", "price_below", "on"]
     words: str
     reached: bool | None = Field(description="None: it cannot be told now")
 

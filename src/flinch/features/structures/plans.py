@@ -6,22 +6,25 @@ from typing import Any
 
 from flinch.core.structures.notation import leg_words, read_legs, write_legs
 from flinch.errors import FlinchError
-from flinch.features.structures.legs import price_legs
+from flinch.features.structures.legs import board_of, listed_rows, name_board, name_boards, price_legs
 from flinch.features.structures.plan_schemas import ExitNow, Exits, PlanDraft, PlanList, PlanView, PlanWhy
 from flinch.market import View
+from flinch.market.boards import Board
 from flinch.store.owned.models import Plan as Row
 
 
 def plan_list(view: View, rows: list[Row]) -> PlanList:
     """All plans by symbol, each with today's value."""
-    return PlanList(session=view.today, plans=[plan_view(view, row) for row in rows])
+    boards = name_boards(view, listed_rows(view, [row.symbol for row in rows]))
+    return PlanList(session=view.today, plans=[plan_view(view, row, boards) for row in rows])
 
 
 def values_of(view: View, draft: PlanDraft, before: Row | None) -> dict[str, Any]:
     """What is kept of a draft; of a plan whose legs stay as they were, the market it was made on stays too. Raises UnknownName,
     BadLegs, NoQuotes."""
     plain = read_legs(draft.legs)
-    symbol = view.name(view.row(draft.symbol)).symbol
+    at = view.row(draft.symbol)
+    symbol = view.name(at).symbol
     values: dict[str, Any] = {
         "symbol": symbol,
         "legs": write_legs(plain),
@@ -33,7 +36,7 @@ def values_of(view: View, draft: PlanDraft, before: Row | None) -> dict[str, Any
     if before is not None and (before.symbol, before.legs) == (symbol, values["legs"]):
         kept = ("label", "made_on", "data_version", "cost", "max_profit", "spot")
         return values | {key: getattr(before, key) for key in kept}
-    priced = price_legs(view, symbol, plain)
+    priced = price_legs(view, at, name_board(view, at), plain)
     return values | {
         "label": priced.label,
         "made_on": view.today,
@@ -44,13 +47,15 @@ def values_of(view: View, draft: PlanDraft, before: Row | None) -> dict[str, Any
     }
 
 
-def plan_view(view: View, row: Row) -> PlanView:
-    """One plan now; what cannot be priced says why."""
+def plan_view(view: View, row: Row, boards: dict[int, Board] | None = None) -> PlanView:
+    """One plan now; what cannot be priced says why. `boards` are those of its name and others, read before."""
     plain, exits = read_legs(row.legs), Exits(**row.exits)
     worth = price = None
     problem: str | None = None
     try:
-        priced = price_legs(view, row.symbol, plain)
+        at = view.row(row.symbol)
+        board = name_board(view, at) if boards is None else board_of(view, boards, at)
+        priced = price_legs(view, at, board, plain)
         worth, price, problem = priced.mid, priced.spot, priced.problem
     except FlinchError as error:
         problem = str(error)
@@ -90,28 +95,25 @@ def _exits(
         wanted = None if aim is None else aim * exits.profit_pct / 100
         what = "the greatest profit" if row.max_profit is not None else "the cost"
         words = f"a profit of {exits.profit_pct:g} % of {what}" + ("" if wanted is None else f" ({wanted:,.0f} $)")
-        out.append(ExitNow(words=words, reached=None if profit is None or wanted is None else profit >= wanted))
+        reached = None if profit is None or wanted is None else profit >= wanted
+        out.append(ExitNow(key="profit_pct", words=words, reached=reached))
     if exits.loss_pct is not None:
         limit = None if row.cost is None else abs(row.cost) * exits.loss_pct / 100
         what = "received" if row.cost is not None and row.cost < 0 else "paid"
         words = f"a loss of {exits.loss_pct:g} % of what was {what}" + ("" if limit is None else f" ({limit:,.0f} $)")
-        out.append(ExitNow(words=words, reached=None if profit is None or limit is None else profit <= -limit))
+        reached = None if profit is None or limit is None else profit <= -limit
+        out.append(ExitNow(key="loss_pct", words=words, reached=reached))
     if exits.days_left is not None:
-        out.append(ExitNow(words=f"{exits.days_left} days left", reached=days_left <= exits.days_left))
+        words = f"{exits.days_left} days left"
+        out.append(ExitNow(key="days_left", words=words, reached=days_left <= exits.days_left))
     if exits.price_above is not None:
-        out.append(
-            ExitNow(
-                words=f"price at {exits.price_above:,.2f} or above",
-                reached=None if price is None else price >= exits.price_above,
-            )
-        )
+        reached = None if price is None else price >= exits.price_above
+        words = f"price at {exits.price_above:,.2f} or above"
+        out.append(ExitNow(key="price_above", words=words, reached=reached))
     if exits.price_below is not None:
-        out.append(
-            ExitNow(
-                words=f"price at {exits.price_below:,.2f} or below",
-                reached=None if price is None else price <= exits.price_below,
-            )
-        )
+        reached = None if price is None else price <= exits.price_below
+        words = f"price at {exits.price_below:,.2f} or below"
+        out.append(ExitNow(key="price_below", words=words, reached=reached))
     if exits.on is not None:
-        out.append(ExitNow(words=f"on {exits.on:%-d %b %Y}", reached=view.today >= exits.on))
+        out.append(ExitNow(key="on", words=f"on {exits.on:%-d %b %Y}", reached=view.today >= exits.on))
     return out

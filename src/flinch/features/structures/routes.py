@@ -6,7 +6,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 
 from flinch.clock import wall
-from flinch.features.structures import export, one, plans, record, service
+from flinch.features.structures import export, one, plans, record, service, together
 from flinch.features.structures.one_schemas import OneAsked, OneReply
 from flinch.features.structures.plan_schemas import PlanDraft, PlanList, PlanPath, PlanView
 from flinch.features.structures.record import RecordQuery, RecordReply
@@ -18,6 +18,7 @@ from flinch.features.structures.schemas import (
     StructuresRequest,
 )
 from flinch.features.structures.service import Found
+from flinch.features.structures.together_schemas import TogetherAsked, TogetherReply
 from flinch.feeds.export import FILES
 from flinch.screening.run import stack_work
 from flinch.store.owned.kept import PLANS
@@ -59,6 +60,13 @@ def look_at_one(body: OneAsked) -> Response:
     """One structure: payoff, three opinions, what may happen."""
     with COSTLY.turn(0):
         return reply(one.look_at_one(view(body.as_of), dictionary(), body))
+
+
+@blueprint.post("/together", responses={200: TogetherReply, 422: Problem})
+def hold_together(body: TogetherAsked) -> Response:
+    """What some structures would gain and lose together."""
+    with COSTLY.turn(0):
+        return reply(together.together_reply(view(body.as_of), body))
 
 
 @blueprint.get("/record", responses={200: RecordReply, 404: Problem, 422: Problem})

@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import type { View } from "@/shared/stack/state";
 import { Views } from "@/shared/stack/Views";
 import { TakeAlong, type TakenAlong } from "@/shared/ui/TakeAlong";
@@ -12,6 +13,8 @@ type Props = TakenAlong & {
   view: View;
   evidence: boolean;
   comparing: boolean;
+  /** Where the structures of all survivors are; none for a stack that is not kept. */
+  structures: string | null;
   onView: (view: View) => void;
   onEvidence: () => void;
   onCompare: () => void;
@@ -33,6 +36,11 @@ export function ResultsTools(props: Props) {
           <button type="button" className="quiet" onClick={props.onColumns}>
             columns
           </button>
+        )}
+        {props.structures && (
+          <Link to={props.structures} className="quiet" title="Structures of all these names">
+            structures
+          </Link>
         )}
         <TakeAlong {...props} />
       </div>

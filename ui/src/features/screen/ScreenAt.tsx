@@ -286,6 +286,7 @@ export function ScreenAt({
             view={screen.view}
             evidence={evidence}
             comparing={against !== null}
+            structures={base.key && !changed ? asOfDay(`/structures?u=screen:${base.key}`, asOf) : null}
             fresh={fresh.length}
             all={rows.length}
             onView={setView}

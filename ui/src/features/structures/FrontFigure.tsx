@@ -8,6 +8,7 @@ type Front = Schemas["Front"];
 type Axis = Schemas["FrontAxis"];
 const INSET = { left: 56, right: 20, top: 14, bottom: 34 };
 
+const MOST_AXES = 4;
 const AXES = [
   "chance_of_profit_past",
   "chance_of_profit_market",
@@ -52,6 +53,7 @@ export function FrontFigure({
     return () => watcher.disconnect();
   }, []);
   const [across, up] = front.axes as [Axis, Axis];
+  const wrong = front.axes.find((axis) => axis.error);
   const xs = [...front.cells.map((cell) => cell.x), ...front.places.map((place) => place[0] ?? 0)];
   const ys = [...front.cells.map((cell) => cell.y), ...front.places.map((place) => place[1] ?? 0)];
   const sx = scale(xs, INSET.left, width - INSET.right);
@@ -69,6 +71,12 @@ export function FrontFigure({
     onFocus(point.key);
   }
   const named = [front.knee, at].filter((place): place is number => place !== null && place >= 0);
+  // Of axes that are not drawn the value is told beside the name.
+  const beyond = (place: number) =>
+    front.axes
+      .slice(2)
+      .map((axis, at) => `${axis.label} ${told(axis, front.places[place]?.[at + 2])}`)
+      .join(", ");
   const chance = across.key.startsWith("chance_of_profit_");
   return (
     <section className="front-figure" aria-label="The front">
@@ -87,6 +95,39 @@ export function FrontFigure({
             metrics={metrics}
             onChange={(axis) => onAxes([axis, ...search.front.slice(1)])}
           />
+          {search.front.slice(2).map((axis, place) => (
+            <span key={axis}>
+              {" "}
+              and{" "}
+              <AxisChoice
+                label={`Axis ${place + 3}`}
+                value={axis}
+                metrics={metrics}
+                onChange={(next) => onAxes(search.front.map((old, at) => (at === place + 2 ? next : old)))}
+              />{" "}
+              <button
+                type="button"
+                className="quiet"
+                aria-label={`Without axis ${place + 3}`}
+                onClick={() => onAxes(search.front.filter((_, at) => at !== place + 2))}
+              >
+                ×
+              </button>
+            </span>
+          ))}
+          {search.front.length < MOST_AXES && (
+            <>
+              {" "}
+              <button
+                type="button"
+                className="quiet"
+                title="What no other beats may be better on one more axis"
+                onClick={() => onAxes([...search.front, AXES.find((axis) => !search.front.includes(axis)) ?? ""])}
+              >
+                one more axis
+              </button>
+            </>
+          )}
         </span>
         <span className="muted">
           {count(front.total, "structure")} no other beats
@@ -94,8 +135,8 @@ export function FrontFigure({
           {front.knee !== null && "; the knee is named"}
         </span>
       </header>
-      {across.error || up.error ? (
-        <p role="alert">{across.error ?? up.error}</p>
+      {wrong ? (
+        <p role="alert">{wrong.error}</p>
       ) : (
         <div
           ref={box}
@@ -164,7 +205,7 @@ export function FrontFigure({
                       </>
                     )}
                   <circle cx={x} cy={y} r={i === at ? 5.5 : 4} />
-                  <title>{`${point.symbol} ${point.label} ${point.words}: ${up.label} ${told(up, front.places[i]?.[1])}, ${across.label} ${told(across, front.places[i]?.[0])}`}</title>
+                  <title>{`${point.symbol} ${point.label} ${point.words}: ${up.label} ${told(up, front.places[i]?.[1])}, ${across.label} ${told(across, front.places[i]?.[0])}${beyond(i) && `, ${beyond(i)}`}`}</title>
                 </g>
               );
             })}
@@ -181,6 +222,7 @@ export function FrontFigure({
                   textAnchor={end ? "end" : "start"}
                 >
                   {point.symbol} {point.label}
+                  {beyond(place) && `, ${beyond(place)}`}
                 </text>
               ) : null;
             })}

@@ -134,7 +134,7 @@ function Form({ one, legs, why, plan }: { one: Schemas["OneReply"]; legs: string
       <fieldset>
         <legend>Leave at</legend>
         {FIELDS.map(({ key, words: what, unit, kind }) => {
-          const now = plan?.exits_now.find((exit) => exit.words.startsWith(startOf(key, plan)));
+          const now = plan?.exits_now.find((exit) => exit.key === key);
           return (
             <label key={key} className={now?.reached ? "reached" : undefined}>
               {what}{" "}
@@ -193,14 +193,3 @@ function Form({ one, legs, why, plan }: { one: Schemas["OneReply"]; legs: string
 const text = (value: number | string | null | undefined) =>
   value === null || value === undefined ? "" : String(value);
 const roundedLimit = (cost: number | null) => (cost === null ? null : Math.round(cost));
-
-/** How the words of an exit begin that a plan tells of. */
-const startOf = (key: keyof Exits, plan: Plan | null) =>
-  ({
-    profit_pct: "a profit of",
-    loss_pct: "a loss of",
-    days_left: `${plan?.exits.days_left} days left`,
-    price_above: `price at ${number(plan?.exits.price_above, 2)} or above`,
-    price_below: `price at ${number(plan?.exits.price_below, 2)} or below`,
-    on: "on ",
-  })[key];

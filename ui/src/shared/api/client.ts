@@ -164,6 +164,8 @@ export const api = {
     unwrap(client.POST("/api/structures/one", { body, signal })),
   opinionRecord: (query: AsOfRequest & { symbol?: string }, signal: AbortSignal) =>
     unwrap(client.GET("/api/structures/record", { params: { query }, signal })),
+  together: (body: Schemas["TogetherAsked"], signal: AbortSignal) =>
+    unwrap(client.POST("/api/structures/together", { body, signal })),
   plans: (query: AsOfRequest, signal?: AbortSignal) =>
     unwrap(client.GET("/api/structures/plans", { params: { query }, signal })),
   savePlan: (body: Schemas["PlanDraft"], id: number | null) =>

@@ -140,6 +140,17 @@ export const useOpinionRecord = (symbol: string | null, asOf: string | null, ena
   });
 };
 
+/** What some structures would gain and lose together; while others are on their way, the last ones are shown. */
+export const useTogether = (request: Schemas["TogetherAsked"]) => {
+  const version = useMarket().data?.version;
+  return useQuery({
+    queryKey: ["together", version, request],
+    queryFn: ({ signal }) => api.together(request, signal),
+    enabled: request.structures.length > 0,
+    placeholderData: (previous) => previous,
+  });
+};
+
 /** Plans with what they are worth. */
 export const usePlans = (asOf: string | null) => {
   const version = useMarket().data?.version;

@@ -897,6 +897,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/structures/together": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What some structures would gain and lose together. */
+        post: operations["structures_hold_together_together_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tape": {
         parameters: {
             query?: never;
@@ -1848,6 +1865,11 @@ export interface components {
          */
         ExitNow: {
             /**
+             * Key
+             * @enum {string}
+             */
+            key: "profit_pct" | "loss_pct" | "days_left" | "price_above" | "price_below" | "on";
+            /**
              * Reached
              * @description None: it cannot be told now
              */
@@ -2373,6 +2395,42 @@ export interface components {
             sessions: string[];
             /** Symbol */
             symbol: string;
+        };
+        /**
+         * Gains
+         * @description What a structure, or all of them, would gain from now on; money in $.
+         */
+        Gains: {
+            /**
+             * At Moves
+             * @description At once, by so many expected days of each name
+             */
+            at_moves: (number | null)[];
+            /**
+             * Delta
+             * @description $ an expected day up
+             */
+            delta: number | null;
+            /**
+             * Gamma
+             * @description What an expected day up adds to `delta`
+             */
+            gamma: number | null;
+            /**
+             * Theta
+             * @description $ a day
+             */
+            theta: number | null;
+            /**
+             * Vega
+             * @description $ a volatility point
+             */
+            vega: number | null;
+            /**
+             * Worst
+             * @description On the worst joint day of the past
+             */
+            worst: number | null;
         };
         /**
          * GapZone
@@ -3237,6 +3295,19 @@ export interface components {
              * @default 0
              */
             shift: number;
+            /** Symbol */
+            symbol: string;
+        };
+        /**
+         * OneOfThem
+         * @description A structure of a name.
+         */
+        OneOfThem: {
+            /**
+             * Legs
+             * @description Like -1P95@2026-10-16,+1P90@2026-10-16,+100S
+             */
+            legs: string;
             /** Symbol */
             symbol: string;
         };
@@ -4985,7 +5056,7 @@ export interface components {
             table: "names" | "tickets" | "structures";
             /**
              * Universe
-             * @description all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; of structures also screen:ID
+             * @description all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; of structures also screen:KEY of a saved or a ready screen
              * @default all
              */
             universe: string;
@@ -5577,7 +5648,7 @@ export interface components {
             rules: components["schemas"]["RuleBody"][];
             /**
              * Universe
-             * @description all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; of structures also screen:ID
+             * @description all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; of structures also screen:KEY of a saved or a ready screen
              * @default all
              */
             universe: string;
@@ -6738,6 +6809,72 @@ export interface components {
             reason: string | null;
             /** Spent Pct */
             spent_pct: number | null;
+        };
+        /**
+         * TogetherAsked
+         * @description Structures to hold side by side, one unit of each.
+         */
+        TogetherAsked: {
+            /**
+             * As Of
+             * @default null
+             */
+            as_of: string | null;
+            /** Structures */
+            structures: components["schemas"]["OneOfThem"][];
+        };
+        /**
+         * TogetherReply
+         * @description Structures together: what moves all of them at once.
+         */
+        TogetherReply: {
+            /**
+             * Correlation
+             * @description Of their daily returns, in that order
+             */
+            correlation: (number | null)[][];
+            /** Moves */
+            moves: number[];
+            /** Rows */
+            rows: components["schemas"]["TogetherRow"][];
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /**
+             * Sessions
+             * @description Sessions of the past on which all names have a return
+             */
+            sessions: number;
+            /**
+             * Symbols
+             * @description Names that are counted
+             */
+            symbols: string[];
+            /** @description None when none is counted */
+            total: components["schemas"]["Gains"] | null;
+            /** Version */
+            version: number;
+            /** Worst On */
+            worst_on: string | null;
+        };
+        /** TogetherRow */
+        TogetherRow: {
+            gains: components["schemas"]["Gains"] | null;
+            /** Label */
+            label: string;
+            /** Legs */
+            legs: string;
+            /**
+             * Problem
+             * @description Why it is not counted
+             */
+            problem: string | null;
+            /** Symbol */
+            symbol: string;
+            /** Words */
+            words: string;
         };
         /**
          * Told
@@ -12428,6 +12565,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RecordReply"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_hold_together_together_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TogetherAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TogetherReply"];
                 };
             };
             /** @description Forbidden */

@@ -1,6 +1,6 @@
 import { type ReactNode, useEffect, useRef, useState } from "react";
-import type { Metric, RuleReport } from "@/shared/api/client";
-import { useBaskets, useTray } from "@/shared/api/queries";
+import type { Metric, RuleReport, Schemas } from "@/shared/api/client";
+import { useBaskets, useScreens, useTray } from "@/shared/api/queries";
 import { count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { RuleCard } from "./RuleCard";
@@ -115,7 +115,11 @@ export function Stack({
     <section className="stack" aria-label="Rules">
       {children}
       <div className="stack-universe">
-        <Universe value={screen.universe} onChange={(value) => onChange({ universe: value })} />
+        <Universe
+          value={screen.universe}
+          survivors={things.table === "structures"}
+          onChange={(value) => onChange({ universe: value })}
+        />
         <span
           className="survivors"
           title={
@@ -219,16 +223,37 @@ function Aim({ value, many, onAim }: { value: number | null; many: string; onAim
   );
 }
 
-/** Where the names come from. */
-export function Universe({ value, onChange }: { value: string; onChange: (value: string) => void }) {
+/** Where the names come from; of structures also the survivors of a screen. */
+export function Universe({
+  value,
+  survivors,
+  onChange,
+}: {
+  value: string;
+  survivors: boolean;
+  onChange: (value: string) => void;
+}) {
   const baskets = useBaskets().data;
   const tray = useTray().data;
+  const screens = useScreens().data;
+  const sources = survivors && screens ? screenSources(screens) : [];
+  const alone = value.startsWith("name:") ? value.slice(5) : null;
   return (
     <select aria-label="Universe" value={value} onChange={(event) => onChange(event.target.value)}>
       <option value="all">all names</option>
       <option value="stock">stocks</option>
       <option value="fund">funds</option>
       <option value="tray">the tray ({tray?.items.length ?? 0})</option>
+      {alone && <option value={value}>{alone} alone</option>}
+      {sources.length > 0 && (
+        <optgroup label="Survivors of a screen">
+          {sources.map(([source, name]) => (
+            <option key={source} value={source}>
+              {name}
+            </option>
+          ))}
+        </optgroup>
+      )}
       {baskets && baskets.own.length > 0 && (
         <optgroup label="Your baskets">
           {baskets.own.map((basket) => (
@@ -252,9 +277,20 @@ export function Universe({ value, onChange }: { value: string; onChange: (value:
           </option>
         ))}
       </optgroup>
-      {!known(value, baskets) && <option value={value}>{value.replace(/^(name|screen):/, "")}</option>}
+      {!alone && !known(value, baskets) && !sources.some(([source]) => source === value) && (
+        <option value={value}>{value}</option>
+      )}
     </select>
   );
+}
+
+/** Screens of names, saved and ready ones, as universes. */
+function screenSources({ saved, starters }: Schemas["ScreenList"]): [string, string][] {
+  const names = (body: Schemas["ScreenBody"]) => (body.table ?? "names") === "names";
+  return [
+    ...saved.filter((one) => names(one.body)).map((one): [string, string] => [`screen:${one.id}`, one.name]),
+    ...starters.filter((one) => names(one.body)).map((one): [string, string] => [`screen:s-${one.key}`, one.name]),
+  ];
 }
 
 type Baskets = ReturnType<typeof useBaskets>["data"];
@@ -276,6 +312,7 @@ export function universeWords(value: string, baskets: Baskets): string {
   const own = baskets?.own.find((b) => `basket:${b.id}` === value);
   if (own) return `basket ${own.name}`;
   const [kind, rest] = value.split(":");
+  if (kind === "screen") return "the survivors of a screen";
   return kind === "members" ? `members of ${rest}` : (rest ?? value);
 }
 
