@@ -9,8 +9,8 @@ import json
 import sys
 import tempfile
 import time
+import urllib.error
 import urllib.request
-from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -58,21 +58,21 @@ def search(entry: float, **more: object) -> dict:
     }
 
 
-def largest(asked: Asked) -> Iterator[tuple[str, str, str, str]]:
-    """The peak of the largest search that is allowed."""
-    body = search(0.21) | {"stack": {"universe": "all", "rules": []}}
-    body["search"] |= {"kinds": KINDS[:4], "most_days": 60}
-    for width in (5, 3, 2, 1):
-        body["search"]["most_width"] = width
+def largest(asked: Asked) -> tuple[str, str, str, str]:
+    """The largest search of all names that is not refused, of some: what it takes."""
+    told = ("", "", "", "")
+    for width in (1, 2, 2.5, 3, 4, 5, 7.5, 10, 15):
+        body = search(0.21, most_width=width, most_days=45)
+        body["stack"] = {"universe": "all", "rules": []}
         asked.forget_peak()
         before = asked.process.memory_info().rss
         try:
             took, found = asked.post("/api/structures", body)
         except urllib.error.HTTPError:
-            continue
-        words = f"{found['universe']:,} structures of {found['names']} names, memory it adds at its peak"
-        yield words, f"{(asked.peak() - before) >> 20} MB", f"in {took:.1f} s", "< 600 MB"
-        return
+            break
+        words = f"the largest, {found['universe']:,} structures of {found['names']} names: memory it adds at its peak"
+        told = (words, f"{(asked.peak() - before) >> 20} MB", f"in {took:.1f} s", "< 600 MB")
+    return told
 
 
 def measure(asked: Asked) -> None:
@@ -127,7 +127,7 @@ def measure(asked: Asked) -> None:
         for what, took, wanted in rows
     ]
     told.append(("memory that these searches add at their peak", f"{peak >> 20} MB", "", "< 600 MB"))
-    told += largest(asked)
+    told.append(largest(asked))
     table("structures over HTTP: median and 95th percentile", told)
 
 

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 from flask.testing import FlaskClient
 
-from flinch.core.structures import read_legs
+from flinch.core.structures import PlainLeg, read_legs
 from flinch.market import View
 from flinch.screening.searches import SEARCHES
 from flinch.store.market.chain import read_chain
@@ -51,6 +51,10 @@ def one(client: FlaskClient):
         return answer.json
 
     return ask
+
+
+def legs_of(line: dict) -> list[PlainLeg]:
+    return read_legs(line["key"].split(" ", 1)[1]).options
 
 
 def column(page: dict, key: str) -> list:
@@ -98,16 +102,13 @@ def test_every_structure_is_what_its_quotes_say(look, market, symbols):
     assert len(page["rows"]) > 20
     for i, line in enumerate(page["rows"]):
         mid = 0.0
-        for leg in line["legs"]:
-            bid, ask = quotes[leg["expiration"], leg["strike"], leg["is_call"]]
-            assert (leg["bid"], leg["ask"]) == (bid, ask)
-            mid += 100 * leg["quantity"] * (bid + ask) / 2
+        for leg in legs_of(line):
+            bid, ask = quotes[str(leg.expiration), leg.strike, leg.is_call]
+            mid += 100 * leg.quantity * (bid + ask) / 2
         assert column(page, "mid")[i] == pytest.approx(mid, rel=1e-5, abs=1e-3)
         assert column(page, "return_on_capital")[i] == pytest.approx(
             100 * column(page, "max_profit")[i] / column(page, "capital")[i], rel=1e-4
         )
-        plain = read_legs(line["key"].split(" ", 1)[1])
-        assert [leg.quantity for leg in plain.options] == [leg["quantity"] for leg in line["legs"]]
 
 
 def test_a_row_opened_says_the_same_as_its_line(look, one, symbols):
@@ -161,7 +162,7 @@ def test_the_front_holds_what_no_other_beats(look, symbols):
         assert page["rows"][i]["on_front"] == (not beaten)
     front = page["front"]
     assert front["total"] == sum(row["on_front"] for row in page["rows"])
-    assert sum(cell["count"] for cell in front["cells"]) == page["survivors"]
+    assert sum(front["cells"]["count"]) == page["survivors"]
     xs = [place[0] for place in front["places"]]
     assert xs == sorted(xs)
     alone = look(universe=f"name:{symbols[0]}", search=NARROW, front_only=True, count=100)
@@ -271,10 +272,10 @@ def test_expirations_before_and_after_the_report_and_by_label(look, market, symb
         assert page["rows"]
         assert set(column(page, "report_inside")) == {1.0 if wish == "after" else 0.0}
         for line in page["rows"]:
-            ends = line["legs"][0]["expiration"]
+            ends = str(legs_of(line)[0].expiration)
             assert (ends > str(report.session)) == (wish == "after") or ends == str(report.session)
     monthly = look(universe=f"name:{symbol}", search=spread | {"label": "monthly"}, count=1_200)
-    days = {line["legs"][0]["expiration"] for line in monthly["rows"]}
+    days = {str(legs_of(line)[0].expiration) for line in monthly["rows"]}
     assert days
     assert all(15 <= int(day[-2:]) <= 21 for day in days)
 

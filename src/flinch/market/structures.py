@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import datetime as dt
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
@@ -24,6 +23,8 @@ from flinch.core.structures import (
     Chains,
     Expirations,
     Placement,
+    PlainLeg,
+    PlainLegs,
     Structure,
     count_and_make,
     evaluate_block,
@@ -62,17 +63,6 @@ class Search:
     scaled: bool = False
 
 
-class LegOf(NamedTuple):
-    """One leg in plain values."""
-
-    quantity: int
-    is_call: bool
-    strike: float
-    expiration: dt.date
-    bid: float
-    ask: float
-
-
 class StructureTable(ThingTable):
     """All structures of a search as of a view, name after name within a batch of names, kind after kind.
 
@@ -85,15 +75,23 @@ class StructureTable(ThingTable):
 
     def __init__(self, view: View, key: tuple[Hashable, ...], parts: list[_Part], counts: dict[str, int]) -> None:
         super().__init__(view, view, key)
-        self.parts, self.counts = parts, counts
-        self._blocks = [(part, block) for part in parts for block in part.blocks]
-        self.left_out = sum(part.board.left_out for part in parts)
-
-    @cached_property
-    def begin(self) -> IntArray:
+        self.counts = counts
+        self.boards = [part.board for part in parts]
+        self.blocks = [(place, block) for place, part in enumerate(parts) for block in part.blocks]
+        self.left_out = sum(board.left_out for board in self.boards)
+        sizes = [block.legs.shape[0] for _, block in self.blocks]
+        self.begin: IntArray = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
         """Where the structures of each block begin, and where the last ones end."""
-        sizes = [block.legs.shape[0] for _, block in self._blocks]
-        return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+        self.columns = np.concatenate([part.columns for part in parts], axis=1) if parts else _NO_COLUMNS
+        kinds = list(STRUCTURES)
+        self._kind = np.repeat(np.array([kinds.index(block.kind.key) for _, block in self.blocks], np.int8), sizes)
+        # Which expiration of all boards each structure's first one is.
+        offset = np.concatenate([[0], np.cumsum([board.name.size for board in self.boards])])
+        first = [
+            offset[place] + self.boards[place].quotes.expiration[block.legs[:, _near_leg(block.kind)]]
+            for place, block in self.blocks
+        ]
+        self._expiration = np.concatenate(first).astype(np.int32) if first else np.empty(0, np.int32)
 
     @property
     def size(self) -> int:
@@ -103,116 +101,101 @@ class StructureTable(ThingTable):
     @cached_property
     def name(self) -> NDArray[np.int32]:
         """Row in the frame of each structure's name."""
-        return self._of_expiration(lambda board: board.name).astype(np.int32)
+        return self._of_expiration(lambda board: board.name, None).astype(np.int32)
 
     def codes(self, key: str) -> NDArray[np.int8]:
         """Which kind of structure each is."""
         assert key == "structure"
-        kinds = list(STRUCTURES)
-        codes = [np.full(block.legs.shape[0], kinds.index(block.kind.key), np.int8) for _, block in self._blocks]
-        return np.concatenate(codes) if codes else np.empty(0, np.int8)
+        return self._kind
 
-    def raw(self, key: str) -> FloatArray:
-        """A column of `COLUMNS`, in double precision."""
-        told = [part.columns[COLUMNS.index(key)] for part in self.parts]
-        return np.concatenate(told).astype(np.float64) if told else np.empty(0)
-
-    def values(self, key: str) -> FloatArray:
-        """A number or condition that the catalogue reads of structures, in its unit; NaN where there is none."""
-        made = self._made(key)
+    def values(self, key: str, rows: IntArray | None = None) -> FloatArray:
+        """A number or condition that the catalogue reads of structures, in its unit, of all or of some rows; NaN: none."""
+        made = self._made(key, rows)
         return np.where(np.isfinite(made), made, np.nan)
 
-    def _made(self, key: str) -> FloatArray:
+    def _raw(self, key: str, rows: IntArray | None) -> FloatArray:
+        """A column of `COLUMNS`, in double precision."""
+        column = self.columns[COLUMNS.index(key)]
+        found: FloatArray = (column if rows is None else column[rows]).astype(np.float64)
+        return found
+
+    def _made(self, key: str, rows: IntArray | None) -> FloatArray:
         for judged in ("chance_of_profit", "chance_of_max_loss"):
             if key.startswith(judged):
-                return PERCENT * self.raw(key)
+                return PERCENT * self._raw(key, rows)
         if key.startswith("expected_value"):
-            return self.raw(key.replace("expected_value", "expected"))
+            return self._raw(key.replace("expected_value", "expected"), rows)
         match key:
             case "credit":
-                cost = self.raw("cost")
+                cost = self._raw("cost", rows)
                 return np.where(cost < 0, -cost, np.nan)
             case "debit":
-                cost = self.raw("cost")
+                cost = self._raw("cost", rows)
                 return np.where(cost > 0, cost, np.nan)
             case "max_loss":
-                return -self.raw("max_loss")
+                return -self._raw("max_loss", rows)
             case "quoted_width":
-                return 2 * (self.raw("natural") - self.raw("mid"))
+                return 2 * (self._raw("natural", rows) - self._raw("mid", rows))
             case "dte":
-                return self._of_expiration(lambda board: board.days)
+                return self._of_expiration(lambda board: board.days, rows)
             case "sessions_to_expiration":
-                return self._of_expiration(lambda board: board.sessions)
+                return self._of_expiration(lambda board: board.sessions, rows)
             case "target":
-                return self._of_expiration(lambda board: board.target)
+                return self._of_expiration(lambda board: board.target, rows)
             case "profit_at_target":
-                return self.raw("at_target")
+                return self._raw("at_target", rows)
             case "leaning":
-                return self._leaning()
+                lean = np.array([kind.lean for kind in STRUCTURES.values()], np.float64)
+                return lean[self._kind if rows is None else self._kind[rows]]
             case "breakeven_below_moves":
-                return (self._spot - self.raw("breakeven_below")) / self._move
+                return (self._spot(rows) - self._raw("breakeven_below", rows)) / self._move(rows)
             case "breakeven_above_moves":
-                return (self.raw("breakeven_above") - self._spot) / self._move
+                return (self._raw("breakeven_above", rows) - self._spot(rows)) / self._move(rows)
             case "report_inside":
-                return self._of_expiration(lambda board: board.report)
+                return self._of_expiration(lambda board: board.report, rows)
             case "dividend_inside":
-                inside = self._of_expiration(lambda board: board.dividend) > 0
-                return (inside & (self.raw("short_call") < self._spot)).astype(np.float64)
+                inside = self._of_expiration(lambda board: board.dividend, rows) > 0
+                return (inside & (self._raw("short_call", rows) < self._spot(rows))).astype(np.float64)
             case "pinned":
-                day = self.view.metric("next_day_move")[self.name]
-                away = [np.abs(self.raw(key) - self._spot) for key in ("short_put", "short_call")]
+                day = self.view.metric("next_day_move")[self.name if rows is None else self.name[rows]]
+                away = [np.abs(self._raw(key, rows) - self._spot(rows)) for key in ("short_put", "short_call")]
                 near = np.fmin(*away)
-                week = self.values("dte") <= 7
+                week = self.values("dte", rows) <= 7
                 return np.where(np.isfinite(day), (week & (near <= 0.5 * day)).astype(np.float64), np.nan)
             case "adjusted":
-                changed = frozenset[int]().union(*(part.board.adjusted for part in self.parts))
-                return np.isin(self.name, list(changed)).astype(np.float64)
-        return self.raw(key)
+                changed = frozenset[int]().union(*(board.adjusted for board in self.boards))
+                return self._of_expiration(lambda board: np.isin(board.name, list(changed)), rows)
+        return self._raw(key, rows)
 
-    @cached_property
-    def _spot(self) -> FloatArray:
-        return self._of_expiration(lambda board: board.spot)
+    def _spot(self, rows: IntArray | None) -> FloatArray:
+        return self._of_expiration(lambda board: board.spot, rows)
 
-    @cached_property
-    def _move(self) -> FloatArray:
+    def _move(self, rows: IntArray | None) -> FloatArray:
         """One expected move to the (first) expiration, $."""
-        return self._of_expiration(lambda board: board.spot * board.terms.deviation)
+        return self._of_expiration(lambda board: board.spot * board.terms.deviation, rows)
 
-    def _of_expiration(self, read: Callable[[Board], NDArray[Any]]) -> FloatArray:
+    def _of_expiration(self, read: Callable[[Board], NDArray[Any]], rows: IntArray | None) -> FloatArray:
         """What a board says of each expiration, for each structure's first one."""
-        told = [
-            np.asarray(read(part.board), np.float64)[part.board.quotes.expiration[block.legs[:, _near_leg(block.kind)]]]
-            for part, block in self._blocks
-        ]
-        return np.concatenate(told) if told else np.empty(0)
+        told = [np.asarray(read(board), np.float64) for board in self.boards]
+        every = np.concatenate(told) if told else np.empty(0)
+        return every[self._expiration if rows is None else self._expiration[rows]]
 
-    def _leaning(self) -> FloatArray:
-        told = [np.full(block.legs.shape[0], float(block.kind.lean)) for _, block in self._blocks]
-        return np.concatenate(told) if told else np.empty(0)
-
-    def place(self, row: int) -> tuple[_Part, Block, int]:
-        """Where a structure is: its part, block, and row within the block."""
-        at = int(np.searchsorted(self.begin, row, "right")) - 1
-        return *self._blocks[at], int(row - self.begin[at])
-
-    def legs(self, row: int) -> tuple[Structure, list[LegOf]]:
-        """A structure's kind and legs."""
-        part, block, inner = self.place(row)
-        board, quotes = part.board, part.board.quotes
-        legs = []
-        for role, contract in zip(block.kind.legs, block.legs[inner].tolist(), strict=True):
-            expiration = board.date[quotes.expiration[contract]].astype(object)
-            legs.append(
-                LegOf(
+    def structures(self, rows: IntArray) -> Iterator[tuple[Structure, PlainLegs]]:
+        """Kind and legs of some structures."""
+        at = np.searchsorted(self.begin, rows, "right") - 1
+        for row, within in zip(rows.tolist(), at.tolist(), strict=True):
+            place, block = self.blocks[within]
+            board, quotes = self.boards[place], self.boards[place].quotes
+            legs = [
+                PlainLeg(
                     role.quantity,
                     bool(quotes.is_call[contract]),
                     float(quotes.strike[contract]),
-                    expiration,
-                    float(quotes.bid[contract]),
-                    float(quotes.ask[contract]),
+                    board.expiries[quotes.expiration[contract]].expiration,
                 )
-            )
-        return block.kind, legs
+                for role, contract in zip(block.kind.legs, block.legs[row - self.begin[within]].tolist(), strict=True)
+            ]
+            yield block.kind, PlainLegs(legs, block.kind.shares * int(self.view.multiplier(int(self.name[row]))))
 
 
 class _Part(NamedTuple):
@@ -221,6 +204,9 @@ class _Part(NamedTuple):
     board: Board
     blocks: list[Block]
     columns: NDArray[np.float32]
+
+
+_NO_COLUMNS = np.empty((len(COLUMNS), 0), np.float32)
 
 
 def structure_table(view: View, names: BoolArray, search: Search, target: FloatArray) -> StructureTable:

@@ -36,7 +36,7 @@ class StackBody(BaseModel):
     universe: str = Field(
         "all",
         max_length=80,
-        description="all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; of structures also screen:KEY",
+        description="all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; structures: screen:KEY too",
     )
     rules: list[RuleBody] = Field([], max_length=MAX_RULES)
     any_groups: list[int] = Field(

@@ -89,7 +89,7 @@ def members(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
     if kind in ("stock", "fund") and not detail:
         return np.asarray(frame.kind == kind)
     if kind == "tray" and not detail:
-        return mask(view, [entry.symbol for entry in tray.read_tray(engine, owner).entries])
+        return mask(view, tray.tray_symbols(engine, owner))
     if kind == "name" and detail in frame.index:
         return mask(view, [detail])
     if kind == "sector" and detail in sectors(view):

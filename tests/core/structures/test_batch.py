@@ -124,7 +124,7 @@ def test_a_structure_of_one_expiration_is_what_the_single_functions_say(key):
         slopes = structure_greeks(local, shares, SPOT[e], SURFACE)
         greeks = ("delta", "gamma", "theta", "vega")
         assert [row[greek] for greek in greeks] == pytest.approx(
-            [getattr(slopes, greek) for greek in greeks], rel=1e-4, abs=1e-3
+            [float(getattr(slopes, greek)) for greek in greeks], rel=1e-4, abs=1e-3
         )
         assert row["min_leg_open_interest"] == QUOTES.open_interest[rows].min()
         assert row["min_leg_volume"] == QUOTES.volume[rows].min()

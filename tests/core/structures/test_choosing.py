@@ -46,6 +46,21 @@ def test_the_front_is_what_no_other_beats(axes):
         assert found[i] == (known[i] and not beaten)
 
 
+def test_a_large_front_of_three_axes_is_found_whole():
+    rng = np.random.default_rng(6)
+    surface = np.abs(rng.standard_normal((6_000, 3)))
+    surface /= np.linalg.norm(surface, axis=1, keepdims=True)
+    within = surface * rng.uniform(0.2, 0.999, (6_000, 1))
+    order = rng.permutation(12_000)
+    found = front(np.concatenate([surface, within])[order])
+    # On a sphere none beats another, and each point within is beaten by its own on it.
+    assert found.tolist() == (order < 6_000).tolist()
+    twice = np.array([[1.0, 2, 3], [1, 2, 3], [1, 2, 2], [0, 9, 0], [np.nan, 9, 9]])
+    assert front(twice).tolist() == [True, True, False, True, False]
+    endless = np.array([[np.inf, -np.inf], [5.0, -np.inf], [np.inf, 0.0]])
+    assert front(endless).tolist() == [False, False, True]
+
+
 def test_weights_order_by_standing_and_not_by_size():
     axes = np.array([[1.0, 5.0], [2.0, 1.0], [3.0, 900.0]])
     assert percentiles(axes[:, 1]) == pytest.approx([0.5, 1 / 6, 5 / 6])

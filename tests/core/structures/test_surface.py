@@ -128,6 +128,42 @@ def test_greeks_are_the_slopes_of_the_value():
     assert found.vega == pytest.approx((wider - narrower) / 0.2, rel=1e-3)
 
 
+def test_greeks_along_the_way_are_those_of_the_days():
+    made = legs((-1, True, 105, 0), (2, True, 96, 2))
+    times = np.array([0.0, 0.5 * YEARS[0], YEARS[0]])
+    found = structure_greeks(made, 50.0, 100.0, LEVELLED, times)
+    for i, time in enumerate(times.tolist()):
+        assert found.worth[i] == pytest.approx(float(value(made, 50.0, 100.0, time, LEVELLED)), abs=1e-6)
+        wider, narrower = (float(value(made, 50.0, 100.0, time, LEVELLED, d)) for d in (0.0005, -0.0005))
+        assert found.vega[i] == pytest.approx((wider - narrower) / 0.1, rel=1e-3)
+    assert np.isfinite(found.gamma[:2]).all()
+    assert np.isnan(found.gamma[2]), "an option that ends has none"
+    assert np.isnan(found.theta[2])
+    # What ends out of the money has no delta any more, what ends in it that of shares.
+    lone = structure_greeks(legs((-1, True, 105, 0)), 0.0, 100.0, SURFACE, float(YEARS[0]))
+    assert (float(lone.delta), float(lone.worth), float(lone.vega)) == (0.0, 0.0, 0.0)
+    inside = structure_greeks(legs((-1, False, 105, 0)), 0.0, 100.0, SURFACE, float(YEARS[0]))
+    assert (float(inside.delta), float(inside.worth)) == (100.0, -500.0)
+    with pytest.raises(ValueError, match="ended before"):
+        structure_greeks(made, 0.0, 100.0, SURFACE, YEARS[0] + 0.01)
+    none = Legs(np.empty(0), np.empty(0, bool), np.empty(0), np.empty(0))
+    shares = structure_greeks(none, 30.0, 100.0, SURFACE)
+    assert (float(shares.worth), float(shares.delta), float(shares.gamma)) == (3000.0, 30.0, 0.0)
+
+
+def test_greeks_of_what_may_be_exercised_early_are_those_of_american_options():
+    american = SURFACE._replace(exercise="american")
+    # A put far in the money is exercised at once: no day takes or adds anything. One out of the money hardly differs.
+    deep, far = legs((1, False, 150, 2)), legs((1, False, 85, 0))
+    found = structure_greeks(deep, 0.0, 100.0, american)
+    assert float(found.theta) == pytest.approx(0, abs=0.02)
+    assert float(structure_greeks(deep, 0.0, 100.0, SURFACE).theta) > 1
+    assert float(found.delta) == pytest.approx(-100, abs=0.1)
+    assert float(found.worth) == pytest.approx(float(value(deep, 0.0, 100.0, 0.0, american)))
+    near = structure_greeks(far, 0.0, 100.0, american)
+    assert float(near.delta) == pytest.approx(float(structure_greeks(far, 0.0, 100.0, SURFACE).delta), rel=0.01)
+
+
 def _pinned(spot: float) -> Surface:
     """The surface whose volatility stays at each strike when the spot moves."""
     shifted = SURFACE.parameters.copy()

@@ -9,14 +9,15 @@ from scipy.stats import rankdata
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.compiled import njit
+from flinch.core.interrupt import checkpoint
+
+_AT_ONCE, _STRONG = 4_096, 24
 
 
 @njit(cache=True, nogil=True)
-def _unbeaten(axes: Any, order: Any, keep: Any) -> None:
-    """Candidates in an order in which whoever beats another comes first; of those that are kept each later one is compared."""
-    front = np.empty(order.size, np.int64)
-    size = 0
-    for i in order:
+def _unbeaten(axes: Any, begin: Any, end: Any, front: Any, size: Any) -> Any:
+    """Compare some candidates with those of the front so far; whoever beats another comes before it. How many it is then."""
+    for i in range(begin, end):
         beaten = False
         for j in range(size):
             other = front[j]
@@ -33,7 +34,7 @@ def _unbeaten(axes: Any, order: Any, keep: Any) -> None:
         if not beaten:
             front[size] = i
             size += 1
-            keep[i] = True
+    return size
 
 
 def front(axes: FloatArray) -> BoolArray:
@@ -53,21 +54,43 @@ def front(axes: FloatArray) -> BoolArray:
     if not known.size or axes.shape[1] == 0:
         return keep
     values = np.ascontiguousarray(axes[known], dtype=np.float64)
-    # Whoever beats another is no lower on any axis, so it comes first by the first axis, or by a later one when those are equal.
-    order = np.lexsort(tuple(-values[:, k] for k in range(values.shape[1] - 1, -1, -1)))
-    if values.shape[1] == 2:
-        # In this order one is beaten by the highest second value before it, or by an equal one of a higher first.
-        first, second = values[order, 0], values[order, 1]
-        groups = np.concatenate([[True], np.diff(first) != 0])
-        best_of_group = second[groups]
-        best_before = np.concatenate([[-np.inf], np.maximum.accumulate(best_of_group)[:-1]])
-        group = np.cumsum(groups) - 1
-        keep[known[order[(second >= best_of_group[group]) & (second > best_before[group])]]] = True
-        return keep
-    unbeaten = np.zeros(known.size, dtype=bool)
-    _unbeaten(values, order, unbeaten)
-    keep[known[unbeaten]] = True
+    keep[known[_of_two(values) if values.shape[1] == 2 else _of_many(values)]] = True
     return keep
+
+
+def _of_two(values: FloatArray) -> IntArray:
+    """By the first axis one is beaten by a higher second value before it, or by an equal one of a higher first."""
+    order = np.argsort(-values[:, 0])
+    first, second = values[order, 0], values[order, 1]
+    starts = np.concatenate([[True], first[1:] != first[:-1]])
+    best_of_group = np.maximum.reduceat(second, np.flatnonzero(starts))
+    best_before = np.concatenate([[-np.inf], np.maximum.accumulate(best_of_group)[:-1]])
+    group = np.cumsum(starts) - 1
+    at_best = second == best_of_group[group]
+    found: IntArray = order[at_best & ((second > best_before[group]) | (group == 0))]
+    return found
+
+
+def _of_many(values: FloatArray) -> IntArray:
+    """Those that a few strong ones do not beat, in an order in which whoever beats another comes first, each compared with
+    those kept so far."""
+    left = np.arange(values.shape[0])
+    with np.errstate(invalid="ignore", over="ignore"):
+        strength = np.nan_to_num((values - values.mean(axis=0)) / np.ptp(values, axis=0)).sum(axis=1)
+    strong = values[np.argpartition(-strength, min(_STRONG, strength.size - 1))[:_STRONG]]
+    for one in strong:
+        here = values[left]
+        left = left[(here > one).any(axis=1) | (here == one).all(axis=1)]
+    rest = values[left]
+    # Whoever beats another is no lower on any axis, so it comes first by the first axis, or by a later one when those are equal.
+    order = np.lexsort(tuple(-rest[:, k] for k in range(rest.shape[1] - 1, -1, -1)))
+    rest = np.ascontiguousarray(rest[order])
+    found, size = np.empty(order.size, np.int64), 0
+    for begin in range(0, order.size, _AT_ONCE):
+        checkpoint()
+        size = _unbeaten(rest, begin, min(begin + _AT_ONCE, order.size), found, size)
+    kept: IntArray = left[order[found[:size]]]
+    return kept
 
 
 def percentiles(values: FloatArray) -> FloatArray:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -17,6 +17,8 @@ from flinch.core.volatility import smile_vol
 _LEAST_VOL = 0.01
 _EARLY_POINTS = 13
 """Prices at which the value of early exercise is computed; between them it is interpolated."""
+_EARLY_MATTERS = 1e-5
+"""What early exercise must be worth, as a share of the price, to count in the greeks."""
 _SAME = 1e-9
 _LEVEL_STEP, _LEVEL_STEPS, _LEVELS = 16, 3, (0.05, 4.0)
 
@@ -330,29 +332,70 @@ def value(
 
 
 class StructureGreeks(NamedTuple):
-    """Of a unit: `delta` and `gamma` in shares (and shares a $), `theta` in $ a day, `vega` in $ a volatility point, `rho` in $ a
-    rate point."""
+    """Of a unit, shape of the times: `worth` in $, `delta` and `gamma` in shares (and shares a $), `theta` in $ a day, `vega` in
+    $ a volatility point, `rho` in $ a rate point."""
 
-    delta: float
-    gamma: float
-    theta: float
-    vega: float
-    rho: float
+    worth: FloatArray
+    delta: FloatArray
+    gamma: FloatArray
+    theta: FloatArray
+    vega: FloatArray
+    rho: FloatArray
 
 
 def structure_greeks(
-    legs: Legs, shares: float, spot: float, surface: Surface, *, multiplier: float = MULTIPLIER
+    legs: Legs,
+    shares: float,
+    spot: float,
+    surface: Surface,
+    time: ArrayLike = 0.0,
+    *,
+    multiplier: float = MULTIPLIER,
 ) -> StructureGreeks:
-    """Sensitivities of a structure now, on the fitted surface at its strikes; NaN where a leg's volatility is not known."""
+    """Sensitivities of a structure at some times with its name at one price, on the fitted surface.
+
+    `time` is as for `value`, of any shape. An option that ends then has the delta of its exercise, no vega, and no gamma or theta
+    (NaN); NaN too where a leg's volatility is not known. Raises as `value`.
+    """
     check_legs(legs, shares)
-    if not legs.strike.size:
-        return StructureGreeks(shares, 0.0, 0.0, 0.0, 0.0)
+    times = np.atleast_1d(np.asarray(time, dtype=np.float64)).reshape(-1)
     place = expiration_places(surface, legs.expiry)
-    carry, years = surface.carry[place], surface.years[place]
-    moneyness = np.log(legs.strike / spot) - (surface.rate - carry) * years
-    vol = smile_vol(surface.parameters[place], years, moneyness)
-    each = greeks(
-        spot, legs.strike, years, vol, is_call=legs.is_call, rate=surface.rate, dividend_yield=carry, exercise=surface.exercise
-    )  # fmt: skip
-    sums = [multiplier * float((legs.quantity * part).sum()) for part in each]
-    return StructureGreeks(shares + sums[0], *sums[1:])
+    sign = np.where(legs.is_call, 1.0, -1.0)
+    exercised = np.maximum(sign * (spot - legs.strike), 0.0)
+    # Of each leg (columns) at each time (rows): worth, delta, gamma, theta, vega, rho.
+    each = np.zeros((6, times.size, legs.strike.size))
+    each[0], each[1] = exercised, np.where(exercised > 0, sign, 0.0)
+    each[2:4] = np.nan
+    left = surface.years[place] - times[:, None]
+    if (left < -_SAME).any():
+        raise ValueError("a leg has ended before the time it is valued at")
+    living = left > _SAME
+    carry, vol = np.zeros(left.shape), np.full(left.shape, np.nan)
+    for row, at in enumerate(times.tolist()):
+        mine = np.flatnonzero(living[row])
+        if mine.size:
+            carry[row, mine] = [later_carry(surface, int(expiration), at) for expiration in place[mine]]
+            moneyness = np.log(legs.strike[mine] / spot) - (surface.rate - carry[row, mine]) * left[row, mine]
+            vol[row, mine] = later_vol(surface, place[mine], at, moneyness)
+    of = np.broadcast_to(np.arange(legs.strike.size), left.shape)[living]
+    strike, call, years = legs.strike[of], legs.is_call[of], left[living]
+    terms: dict[str, Any] = {"is_call": call, "rate": surface.rate, "dividend_yield": carry[living]}
+    floored = np.maximum(vol[living], _LEAST_VOL)
+    worth = option_price(spot, strike, years, floored, **terms)
+    slopes = list(greeks(spot, strike, years, vol[living], **terms))
+    if surface.exercise == "american":
+        early = option_price(spot, strike, years, floored, exercise="american", **terms)
+        # Whose early exercise is worth nothing has the greeks of a European option.
+        matters = early - worth > _EARLY_MATTERS * spot
+        if matters.any():
+            terms = {key: np.broadcast_to(term, years.shape)[matters] for key, term in terms.items()}
+            exact = greeks(spot, strike[matters], years[matters], vol[living][matters], exercise="american", **terms)
+            for slope, part in zip(slopes, exact, strict=True):
+                slope[matters] = part
+        worth = np.fmax(early, worth)
+    for out, part in zip(each, [worth, *slopes], strict=True):
+        out[living] = part
+    sums = multiplier * (legs.quantity * each).sum(axis=2)
+    sums[0] += shares * spot
+    sums[1] += shares
+    return StructureGreeks(*[part.reshape(np.shape(time)) for part in sums])

@@ -283,47 +283,23 @@ def _path(at: _At, own: OwnLegs, cost: float | None) -> list[GreeksAt]:
     """Profit and sensitivities on some days with price and volatilities as they are."""
     if not own.legs.strike.size or cost is None:
         return []
-    days = at.end * _DAYS_A_YEAR
-    steps = np.unique(np.round(np.array([0, 0.2, 0.4, 0.6, 0.8, 1]) * days, 1))
-    return [_greeks_at(at, own, cost, min(float(day), days)) for day in steps.tolist()]
-
-
-def _greeks_at(at: _At, own: OwnLegs, cost: float, days: float) -> GreeksAt:
-    time, shares, legs = days / _DAYS_A_YEAR, float(own.plain.shares), own.legs
-    left = at.end - time
-    if time <= 0:
-        now = structure_greeks(legs, shares, at.spot, at.surface, multiplier=at.multiplier)
-        worth = float(value(legs, shares, at.spot, 0.0, at.surface, multiplier=at.multiplier))
-        slopes = (now.delta, now.gamma, now.theta, now.vega)
-    else:
-        # Bumps of a tenth of a percent of the price, a point of volatility and an hour.
-        bump = 0.001 * at.spot
-        surface = at.surface._replace(exercise="european")
-        few = at.spot + bump * np.array([-1.0, 0.0, 1.0])
-        three = value(legs, shares, few, time, surface, multiplier=at.multiplier)
-        worth = float(value(legs, shares, at.spot, time, at.surface, multiplier=at.multiplier))
-        wider = float(value(legs, shares, at.spot, time, surface, 0.01, multiplier=at.multiplier))
-        hour = 1 / 24 / _DAYS_A_YEAR
-        later = (
-            float(value(legs, shares, at.spot, time + hour, surface, multiplier=at.multiplier))
-            if left > 2 * hour
-            else np.nan
-        )
-        slopes = (
-            float(three[2] - three[0]) / (2 * bump),
-            float(three[2] - 2 * three[1] + three[0]) / bump**2 if left > 2 * hour else np.nan,
-            24 * (later - float(three[1])),
-            wider - float(three[1]),
-        )
-    return GreeksAt(
-        days=days,
-        date=(at.view.as_of + dt.timedelta(days=days)).date(),
-        profit=worth - cost,
-        delta=slopes[0],
-        gamma=slopes[1],
-        theta=slopes[2],
-        vega=slopes[3],
+    end = at.end * _DAYS_A_YEAR
+    days = np.minimum(np.unique(np.round(np.array([0, 0.2, 0.4, 0.6, 0.8, 1]) * end, 1)), end)
+    told = structure_greeks(
+        own.legs, float(own.plain.shares), at.spot, at.surface, days / _DAYS_A_YEAR, multiplier=at.multiplier
     )
+    return [
+        GreeksAt(
+            days=day,
+            date=(at.view.as_of + dt.timedelta(days=day)).date(),
+            profit=float(told.worth[i]) - cost,
+            delta=float(told.delta[i]),
+            gamma=float(told.gamma[i]),
+            theta=float(told.theta[i]),
+            vega=float(told.vega[i]),
+        )
+        for i, day in enumerate(days.tolist())
+    ]
 
 
 def _what_if(at: _At, own: OwnLegs, row: int, cost: float | None) -> list[WhatIf]:
@@ -332,18 +308,22 @@ def _what_if(at: _At, own: OwnLegs, row: int, cost: float | None) -> list[WhatIf
         return []
     legs, shares = own.legs, float(own.plain.shares)
     day = float(at.view.metric("next_day_move")[row])
-    now = float(value(legs, shares, at.spot, 0.0, at.surface, multiplier=at.multiplier))
 
-    def change(spot: float, time: float, shift: float) -> float:
-        return float(value(legs, shares, spot, time, at.surface, shift, multiplier=at.multiplier)) - now
+    def worth(spots: FloatArray, time: float, shift: float) -> FloatArray:
+        return value(legs, shares, spots, time, at.surface, shift, multiplier=at.multiplier)
 
-    tomorrow = min(1 / _DAYS_A_YEAR, at.end)
+    down, now, up = worth(at.spot + day * np.array([-1.0, 0.0, 1.0]), 0.0, 0.0).tolist()
+    here = np.array([at.spot])
+    later, wider, narrower = (
+        float(worth(here, time, shift)[0])
+        for time, shift in ((min(1 / _DAYS_A_YEAR, at.end), 0.0), (0.0, 0.01), (0.0, -0.01))
+    )
     return [
-        WhatIf(words="a day goes by", profit=change(at.spot, tomorrow, 0.0)),
-        WhatIf(words="volatility up a point", profit=change(at.spot, 0.0, 0.01)),
-        WhatIf(words="volatility down a point", profit=change(at.spot, 0.0, -0.01)),
-        WhatIf(words="one expected day up", profit=change(at.spot + day, 0.0, 0.0)),
-        WhatIf(words="one expected day down", profit=change(at.spot - day, 0.0, 0.0)),
+        WhatIf(words="a day goes by", profit=later - now),
+        WhatIf(words="volatility up a point", profit=wider - now),
+        WhatIf(words="volatility down a point", profit=narrower - now),
+        WhatIf(words="one expected day up", profit=up - now),
+        WhatIf(words="one expected day down", profit=down - now),
     ]
 
 
@@ -359,7 +339,12 @@ def _flags(at: _At, own: OwnLegs, row: int, made: Payoff) -> list[Flag]:
         timing = {"before_open": "before the open", "after_close": "after the close"}.get(report.timing, "")
         out.append(Flag(words=f"a report comes inside, {timing}".rstrip(", "), on=report.session))
     sold = [i for i in range(legs.strike.size) if legs.quantity[i] < 0]
-    for _, ex_date, amount in read_declared(view.store, [view.id(row)], view.today, view.today).iter_rows():
+    declared = view.version.keep(
+        ("declared", view.last, row),
+        lambda: list(read_declared(view.store, [view.id(row)], view.today, view.today).iter_rows()),
+        60,
+    )
+    for _, ex_date, amount in declared:
         for i in sold:
             leg = own.plain.options[i]
             if leg.is_call and leg.strike < at.spot and ex_date <= leg.expiration and view.exercise(row) == "american":

@@ -35,28 +35,15 @@ class StructuresRequest(SearchAsked):
     points: bool = Field(False, description="Tell where all survivors lie on the first two axes of the front")
 
 
-class LegLine(BaseModel):
-    """One leg as it is quoted."""
-
-    quantity: int
-    is_call: bool
-    strike: float
-    expiration: dt.date
-    bid: float
-    ask: float
-
-
 class StructureLine(BaseModel):
     """One structure."""
 
-    key: str = Field(description="Symbol and legs, as `legs` of one structure takes them")
+    key: str = Field(description="Symbol and legs as a text, as one structure takes them")
     symbol: str
     company: str
     kind: str
     label: str
     words: str = Field(description="Its legs in words")
-    legs: list[LegLine]
-    shares: int
     chances: list[float | None] = Field(description="Of profit, %: market, past, forecast")
     edges: list[float | None] = Field(description="$ a unit: market, past, forecast")
     flags: list[str]
@@ -96,12 +83,12 @@ class FrontAxis(BaseModel):
     highest: float | None
 
 
-class Cell(BaseModel):
-    """Survivors of a small area of the first two axes."""
+class Cells(BaseModel):
+    """Small areas of the first two axes: where they are, and how many survivors each has."""
 
-    x: float
-    y: float
-    count: int
+    x: list[float]
+    y: list[float]
+    count: list[int]
 
 
 class Front(BaseModel):
@@ -112,7 +99,7 @@ class Front(BaseModel):
     points: list[StructureLine] = Field(description="Those of the front, by the first axis, at most 200")
     places: list[list[float]] = Field(description="Of each point, on each axis")
     knee: int | None = Field(description="Which point lies furthest from the line between the ends of the front")
-    cells: list[Cell]
+    cells: Cells
 
 
 class StructuresReply(BaseModel):

@@ -13,14 +13,13 @@ from flinch.core.rules import Binned, RuleError, percent
 from flinch.core.rules.catalogue import Scale
 from flinch.core.rules.evaluate import Categories
 from flinch.core.structures import OPINIONS, STRUCTURES, front, moving_together, spread_out, weighed
-from flinch.core.structures.notation import PlainLeg, PlainLegs, leg_words, write_legs
+from flinch.core.structures.notation import leg_words, write_legs
 from flinch.features.structures.schemas import (
-    Cell,
+    Cells,
     Front,
     FrontAxis,
     KindCount,
     KindEntry,
-    LegLine,
     SearchAsked,
     StructureColumn,
     StructureLine,
@@ -119,36 +118,29 @@ def look(found: Found, own: dict[str, Described], things: Dictionary, request: S
 def lines(found: Found, page: IntArray) -> list[StructureLine]:
     """Structures in words and numbers."""
     table = found.table
-    chances = np.stack([table.values(f"chance_of_profit_{opinion}")[page] for opinion in OPINIONS], axis=1)
-    cost = table.values("cost")[page]
-    edges = np.stack([table.values(f"expected_value_{opinion}")[page] - cost for opinion in OPINIONS], axis=1)
-    flags = {key: table.values(key)[page] for key in ("report_inside", "dividend_inside", "pinned", "adjusted")}
-    width = percent(table.values("quoted_width")[page]) / np.maximum(np.abs(table.values("mid")[page]), 1e-9)
-    thin = table.values("min_leg_open_interest")[page]
+
+    def of(key: str) -> FloatArray:
+        return table.values(key, page)
+
+    chances = np.stack([of(f"chance_of_profit_{opinion}") for opinion in OPINIONS], axis=1).tolist()
+    edges = np.stack([of(f"expected_value_{opinion}") - of("cost") for opinion in OPINIONS], axis=1).tolist()
+    facts = [(words, of(key) > 0) for key, words in _FLAG_WORDS.items()]
+    facts.append(("wide market", percent(of("quoted_width")) / np.maximum(np.abs(of("mid")), 1e-9) > 25))
+    facts.append(("thin leg", of("min_leg_open_interest") < 50))
     out = []
-    for place, row in enumerate(page.tolist()):
-        kind, legs = table.legs(row)
+    for place, (row, (kind, legs)) in enumerate(zip(page.tolist(), table.structures(page), strict=True)):
         name = found.view.name(int(table.name[row]))
-        multiplier = int(found.view.multiplier(int(table.name[row])))
-        plain = PlainLegs(
-            [PlainLeg(leg.quantity, leg.is_call, leg.strike, leg.expiration) for leg in legs], kind.shares * multiplier
-        )
-        words = [text for key, text in _FLAG_WORDS.items() if flags[key][place] > 0]
-        words += ["wide market"] if width[place] > 25 else []
-        words += ["thin leg"] if thin[place] < 50 else []
         out.append(
             StructureLine(
-                key=f"{name.symbol} {write_legs(plain)}",
+                key=f"{name.symbol} {write_legs(legs)}",
                 symbol=name.symbol,
                 company=name.company,
                 kind=kind.key,
                 label=kind.label,
-                words=leg_words(plain),
-                legs=[LegLine(**leg._asdict()) for leg in legs],
-                shares=plain.shares,
-                chances=chances[place].tolist(),
-                edges=edges[place].tolist(),
-                flags=words,
+                words=leg_words(legs),
+                chances=chances[place],
+                edges=edges[place],
+                flags=[words for words, holds in facts if holds[place]],
                 on_front=bool(found.on_front[row]),
             )
         )
@@ -315,19 +307,19 @@ def _knee(places: FloatArray) -> int | None:
     return int(away.argmax())
 
 
-def _cells(places: FloatArray) -> list[Cell]:
+def _cells(places: FloatArray) -> Cells:
     """How many lie where, in small cells of the range in which all but a hundredth do."""
     known = places[np.isfinite(places).all(axis=1)]
     if not known.size:
-        return []
+        return Cells(x=[], y=[], count=[])
     low, high = known.min(axis=0), np.percentile(known, 99.5, axis=0)
     span = np.where(high > low, high - low, 1.0)
     sizes = np.array([_CELLS_X, _CELLS_Y])
-    cell = np.clip(((known - low) / span * sizes).astype(np.int64), 0, sizes - 1)
-    place, count = np.unique(cell[:, 0] * _CELLS_Y + cell[:, 1], return_counts=True)
-    x, y = np.divmod(place, _CELLS_Y)
-    middle = (np.stack([x, y], axis=1) + 0.5) / sizes * span + low
-    return [Cell(x=float(a), y=float(b), count=int(n)) for (a, b), n in zip(middle, count, strict=True)]
+    cell = np.minimum((known - low) / span * sizes, sizes - 1).astype(np.int64)
+    count = np.bincount(cell[:, 0] * _CELLS_Y + cell[:, 1])
+    place = np.flatnonzero(count)
+    middle = (np.stack(np.divmod(place, _CELLS_Y), axis=1) + 0.5) / sizes * span + low
+    return Cells(x=middle[:, 0].tolist(), y=middle[:, 1].tolist(), count=count[place].tolist())
 
 
 def kinds() -> list[KindEntry]:

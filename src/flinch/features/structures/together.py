@@ -118,7 +118,9 @@ def _curve(view: View, board: Board, own: OwnLegs, row: int) -> _Curve:
         else shares * prices
     )
     now = float(np.interp(spot, prices, worth))
-    return _Curve(row, np.array([told.delta * day, told.gamma * day**2, told.theta, told.vega]), prices, worth - now)
+    return _Curve(
+        row, np.array([told.delta * day, told.gamma * day**2, told.theta, told.vega], np.float64), prices, worth - now
+    )
 
 
 def _gains(greeks: FloatArray, at_moves: FloatArray, worst: float) -> Gains:

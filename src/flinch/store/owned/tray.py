@@ -51,6 +51,13 @@ def read_tray(engine: Engine, owner_id: int) -> Tray:
         return _tray(session, owner_id)
 
 
+def tray_symbols(engine: Engine, owner_id: int) -> list[str]:
+    """The tray's names alone, in the order they came."""
+    with change(engine) as session:
+        wanted = select(TrayEntry.symbol).where(TrayEntry.owner_id == owner_id).order_by(TrayEntry.position)
+        return list(session.scalars(wanted))
+
+
 def add_to_tray(engine: Engine, owner_id: int, entries: list[tuple[str, dict[str, Any]]], now: dt.datetime) -> Tray:
     """Add (symbol, why) pairs that are not there yet, in one undoable step; raises TrayFull and adds none if too many."""
     return change_tray(engine, owner_id, "add", dict(entries), now)

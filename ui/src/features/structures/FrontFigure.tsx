@@ -54,11 +54,12 @@ export function FrontFigure({
   }, []);
   const [across, up] = front.axes as [Axis, Axis];
   const wrong = front.axes.find((axis) => axis.error);
-  const xs = [...front.cells.map((cell) => cell.x), ...front.places.map((place) => place[0] ?? 0)];
-  const ys = [...front.cells.map((cell) => cell.y), ...front.places.map((place) => place[1] ?? 0)];
+  const { cells } = front;
+  const xs = [...cells.x, ...front.places.map((place) => place[0] ?? 0)];
+  const ys = [...cells.y, ...front.places.map((place) => place[1] ?? 0)];
   const sx = scale(xs, INSET.left, width - INSET.right);
   const sy = scale(ys, height - INSET.bottom, INSET.top);
-  const most = Math.max(1, ...front.cells.map((cell) => cell.count));
+  const most = Math.max(1, ...cells.count);
   const at = front.points.findIndex((point) => point.key === focused);
   const places = front.places.map(([x = 0, y = 0]) => [sx.to(x), sy.to(y)] as const);
   const line = front.axes.length === 2 ? places.map(([x, y], i) => `${i === 0 ? "M" : "L"}${x} ${y}`).join("") : "";
@@ -170,15 +171,15 @@ export function FrontFigure({
             <text x={INSET.left} y={INSET.top - 3}>
               {up.label} {up.unit}
             </text>
-            {front.cells.map((cell) => (
+            {cells.count.map((many, i) => (
               <rect
-                key={`${cell.x} ${cell.y}`}
+                key={`${cells.x[i]} ${cells.y[i]}`}
                 className="cell"
-                x={sx.to(cell.x) - 2}
-                y={sy.to(cell.y) - 2}
+                x={sx.to(cells.x[i] ?? 0) - 2}
+                y={sy.to(cells.y[i] ?? 0) - 2}
                 width={4}
                 height={4}
-                opacity={0.18 + (0.6 * Math.log1p(cell.count)) / Math.log1p(most)}
+                opacity={0.18 + (0.6 * Math.log1p(many)) / Math.log1p(most)}
               />
             ))}
             {line && <path className="front-line" d={line} />}

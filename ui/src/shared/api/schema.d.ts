@@ -1321,16 +1321,16 @@ export interface components {
             words: string;
         };
         /**
-         * Cell
-         * @description Survivors of a small area of the first two axes.
+         * Cells
+         * @description Small areas of the first two axes: where they are, and how many survivors each has.
          */
-        Cell: {
+        Cells: {
             /** Count */
-            count: number;
+            count: number[];
             /** X */
-            x: number;
+            x: number[];
             /** Y */
-            y: number;
+            y: number[];
         };
         /** ChainRow */
         ChainRow: {
@@ -2307,8 +2307,7 @@ export interface components {
         Front: {
             /** Axes */
             axes: components["schemas"]["FrontAxis"][];
-            /** Cells */
-            cells: components["schemas"]["Cell"][];
+            cells: components["schemas"]["Cells"];
             /**
              * Knee
              * @description Which point lies furthest from the line between the ends of the front
@@ -2630,27 +2629,6 @@ export interface components {
              * @description The share inside against the 68 % of one standard deviation, beyond two of its own
              */
             verdict: ("overpriced" | "underpriced" | "within chance") | null;
-        };
-        /**
-         * LegLine
-         * @description One leg as it is quoted.
-         */
-        LegLine: {
-            /** Ask */
-            ask: number;
-            /** Bid */
-            bid: number;
-            /**
-             * Expiration
-             * Format: date
-             */
-            expiration: string;
-            /** Is Call */
-            is_call: boolean;
-            /** Quantity */
-            quantity: number;
-            /** Strike */
-            strike: number;
         };
         /**
          * LegView
@@ -5056,7 +5034,7 @@ export interface components {
             table: "names" | "tickets" | "structures";
             /**
              * Universe
-             * @description all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; of structures also screen:KEY of a saved or a ready screen
+             * @description all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; structures: screen:KEY too
              * @default all
              */
             universe: string;
@@ -5648,7 +5626,7 @@ export interface components {
             rules: components["schemas"]["RuleBody"][];
             /**
              * Universe
-             * @description all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; of structures also screen:KEY of a saved or a ready screen
+             * @description all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID; structures: screen:KEY too
              * @default all
              */
             universe: string;
@@ -5776,19 +5754,15 @@ export interface components {
             flags: string[];
             /**
              * Key
-             * @description Symbol and legs, as `legs` of one structure takes them
+             * @description Symbol and legs as a text, as one structure takes them
              */
             key: string;
             /** Kind */
             kind: string;
             /** Label */
             label: string;
-            /** Legs */
-            legs: components["schemas"]["LegLine"][];
             /** On Front */
             on_front: boolean;
-            /** Shares */
-            shares: number;
             /** Symbol */
             symbol: string;
             /**
