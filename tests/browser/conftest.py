@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator
 
 import pytest
+from flask.testing import FlaskClient
 from playwright.sync_api import ConsoleMessage, Page, expect
 
 expect.set_options(timeout=10_000)
@@ -39,3 +40,16 @@ def quiet_page(page: Page, live_url: str, empty_tray: None) -> Iterator[Page]:
     )
     yield page
     assert said == []
+
+
+@pytest.fixture
+def two_plans(client: FlaskClient) -> Iterator[list[str]]:
+    """Shares of two names, kept as plans."""
+    why = {"page": "Screen", "words": "worth a look", "link": ""}
+    made = [
+        client.post("/api/structures/plans", json={"symbol": symbol, "legs": "+100S", "why": why}).json
+        for symbol in ("TARNO", "VESVI")
+    ]
+    yield [plan["symbol"] for plan in made]
+    for plan in made:
+        client.delete(f"/api/structures/plans/{plan['id']}")

@@ -107,6 +107,17 @@ def test_what_opens_over_a_screen_keeps_to_them_too(quiet_page: Page, what: str)
     assert faults(page, ".rule-foot") == []
 
 
+def test_plans_together_keep_to_them_too(quiet_page: Page, two_plans: list[str]):
+    page = quiet_page
+    page.goto("/tape")
+    plans = page.get_by_role("button", name=re.compile("^plans"))
+    plans.click()
+    page.get_by_role("dialog").locator("label", has_text="together").click()
+    expect(page.locator(".correlations")).to_be_visible()
+    page.evaluate(AXE.read_text())
+    assert faults(page) == []
+
+
 def test_the_layers_of_a_price_keep_to_the_guidelines(quiet_page: Page):
     page = quiet_page
     page.goto(VIEWS["its price"][0])

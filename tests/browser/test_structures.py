@@ -1,10 +1,7 @@
 """Structures in a browser: from names to sell premium on to a plan with exits that is there after a reload."""
 
 import re
-from collections.abc import Iterator
 
-import pytest
-from flask.testing import FlaskClient
 from playwright.sync_api import Locator, Page, expect
 from tests.browser.test_frame import chips, tray
 
@@ -112,19 +109,6 @@ def test_an_evening_from_premium_to_sell_to_a_plan(quiet_page: Page):
     drop.click()
     expect(page.get_by_role("heading", name="Make it a plan")).to_be_visible()
     expect(tray(page).get_by_role("button", name=re.compile("^plans"))).to_have_count(0)
-
-
-@pytest.fixture
-def two_plans(client: FlaskClient) -> Iterator[list[str]]:
-    """Shares of two names, kept as plans."""
-    why = {"page": "Screen", "words": "worth a look", "link": ""}
-    made = [
-        client.post("/api/structures/plans", json={"symbol": symbol, "legs": "+100S", "why": why}).json
-        for symbol in ("TARNO", "VESVI")
-    ]
-    yield [plan["symbol"] for plan in made]
-    for plan in made:
-        client.delete(f"/api/structures/plans/{plan['id']}")
 
 
 def test_plans_are_held_together_and_one_is_left_out(quiet_page: Page, two_plans: list[str]):

@@ -86,13 +86,17 @@ export function Peek({
         <section className="peek-why">
           <h3>In the tray because of</h3>
           <p>{entry.why.link ? <Link to={entry.why.link}>{entry.why.words}</Link> : entry.why.words}</p>
-          <p className="caption">Its values when it came:</p>
-          <FactList
-            metrics={metrics}
-            facts={Object.fromEntries(
-              Object.entries(entry.why.values).map(([k, v]) => [k, { value: v, reason: null }]),
-            )}
-          />
+          {Object.keys(entry.why.values).length > 0 && (
+            <>
+              <p className="caption">Its values when it came:</p>
+              <FactList
+                metrics={metrics}
+                facts={Object.fromEntries(
+                  Object.entries(entry.why.values).map(([k, v]) => [k, { value: v, reason: null }]),
+                )}
+              />
+            </>
+          )}
         </section>
       )}
     </div>

@@ -98,7 +98,7 @@ class Front(BaseModel):
     total: int = Field(description="How many are on the front")
     points: list[StructureLine] = Field(description="Those of the front, by the first axis, at most 200")
     places: list[list[float]] = Field(description="Of each point, on each axis")
-    knee: int | None = Field(description="Which point lies furthest from the line between the ends of the front")
+    knee: int | None = Field(description="Of two axes: which point lies furthest from the line between the ends")
     cells: Cells
 
 

@@ -288,13 +288,13 @@ def _front(found: Found) -> Front:
         total=int(mine.size),
         points=lines(found, found.survivors[order]),
         places=places.tolist(),
-        knee=_knee(found.places[order, :2]),
+        knee=_knee(found.places[order]) if len(found.axes) == 2 else None,
         cells=_cells(found.places[:, :2] * signs[:2]),
     )
 
 
 def _knee(places: FloatArray) -> int | None:
-    """The point furthest above the line between the ends of a front of two axes, each from 0 to 1; none with fewer than three."""
+    """The point furthest from the line between the ends of a front of two axes, each from 0 to 1; none with fewer than three."""
     if places.shape[0] < 3:
         return None
     span = np.ptp(places, axis=0)

@@ -2310,7 +2310,7 @@ export interface components {
             cells: components["schemas"]["Cells"];
             /**
              * Knee
-             * @description Which point lies furthest from the line between the ends of the front
+             * @description Of two axes: which point lies furthest from the line between the ends
              */
             knee: number | null;
             /**
