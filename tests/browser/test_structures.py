@@ -69,9 +69,14 @@ def test_an_evening_from_premium_to_sell_to_a_plan(quiet_page: Page):
     page.keyboard.press("ArrowRight")
     chosen = rows(page).locator("xpath=self::tr[@aria-selected='true']")
     expect(chosen).to_have_count(1)
+    # The knee, which the figure names from the start.
+    page.keyboard.press("ArrowUp")
+    expect(page.locator(".front-chart .name")).to_have_count(1)
+    knee = page.locator(".front-chart .name").text_content()
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("/structure/[A-Z]{5}\\?legs="))
     symbol = re.search(r"/structure/([A-Z]{5})", page.url).group(1)
+    assert knee.startswith(symbol)
     assert symbol in names
     heading = page.get_by_role("heading", level=1)
     expect(heading).to_have_text(re.compile("Iron condor"))

@@ -51,7 +51,7 @@ const GROUPS: [string, [string, string][]][] = [
     "On Structures",
     [
       ["f", "what is made: kinds, days, strikes, widths"],
-      ["1 2 3", "the list, the front, the record of the opinions; on the front ← → walk along it"],
+      ["1 2 3", "the list, the front, the record of the opinions; on the front ← → walk along it, ↑ goes to the knee"],
       ["Enter", "open the structure"],
     ],
   ],

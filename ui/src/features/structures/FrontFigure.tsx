@@ -64,7 +64,10 @@ export function FrontFigure({
   const places = front.places.map(([x = 0, y = 0]) => [sx.to(x), sy.to(y)] as const);
   const line = front.axes.length === 2 ? places.map(([x, y], i) => `${i === 0 ? "M" : "L"}${x} ${y}`).join("") : "";
   function key(event: KeyboardEvent) {
-    const next = { ArrowRight: at + 1, ArrowLeft: at - 1, Home: 0, End: front.points.length - 1 }[event.key];
+    const knee = front.knee ?? undefined;
+    const next = { ArrowRight: at + 1, ArrowLeft: at - 1, Home: 0, End: front.points.length - 1, ArrowUp: knee }[
+      event.key
+    ];
     const point = front.points[Math.max(0, Math.min(front.points.length - 1, next ?? at))];
     if (event.key === "Enter" && at >= 0 && point) return onOpen(point);
     if (next === undefined || !point) return;
@@ -133,7 +136,7 @@ export function FrontFigure({
         <span className="muted">
           {count(front.total, "structure")} no other beats
           {front.total > front.points.length && `, ${front.points.length} shown`}
-          {front.knee !== null && "; the knee is named"}
+          {front.knee !== null && "; the knee (↑) is named"}
         </span>
       </header>
       {wrong ? (
@@ -145,7 +148,7 @@ export function FrontFigure({
           // biome-ignore lint/a11y/noNoninteractiveTabindex: the front is walked with the arrow keys
           tabIndex={0}
           role="application"
-          aria-label={`${up.label} against ${across.label}: ${count(front.total, "structure")} on the front; walk with the arrow keys, Enter opens`}
+          aria-label={`${up.label} against ${across.label}: ${count(front.total, "structure")} on the front; walk with the arrow keys, up to the knee, Enter opens`}
           onKeyDown={key}
         >
           <svg width={width} height={height} aria-hidden="true">
