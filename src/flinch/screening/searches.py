@@ -8,7 +8,7 @@ from flinch.screening.body import RuleBody, ScreenBody
 from flinch.screening.search import SearchBody
 from flinch.screening.starters import Starter
 
-_COLUMNS = "dte cost max_profit max_loss return_on_capital chance_of_profit_past edge_forecast shortfall_past min_leg_open_interest"
+_COLUMNS = "dte cost max_loss return_on_capital edge_past edge_forecast chance_of_profit_past max_profit shortfall_past min_leg_open_interest"
 
 
 def _search(

@@ -40,13 +40,13 @@ export function Plans({ asOf, onHide }: { asOf: string | null; onHide: () => voi
             <thead>
               <tr>
                 <th>Name</th>
-                <th>Structure</th>
+                <th className="words">Structure</th>
                 <th>Made</th>
                 <th>Then $</th>
                 <th>Now $</th>
                 <th>Since $</th>
                 <th>Days left</th>
-                <th>Exits</th>
+                <th className="words">Exits</th>
               </tr>
             </thead>
             <tbody>
