@@ -530,7 +530,11 @@ def test_structures_together_gain_and_lose_what_each_does(client, look, one, mar
     told = client.post("/api/structures/together", json={"structures": wanted}).json
     assert told["moves"] == [-2, -1, 1, 2]
     for asked, row in zip(wanted[:3], told["rows"], strict=False):
-        alone = {what["words"]: what["profit"] for what in one(**asked)["what_if"]}
+        said = one(**asked)
+        alone = {what["words"]: what["profit"] for what in said["what_if"]}
+        now, move = said["path"][0], float(market.metric("next_day_move")[market.row(asked["symbol"])])
+        for greek, unit in (("delta", move), ("gamma", move**2), ("theta", 1), ("vega", 1)):
+            assert row["gains"][greek] == pytest.approx(now[greek] * unit)
         assert row["gains"]["at_moves"][1] == pytest.approx(alone["one expected day down"], rel=0.02, abs=0.5)
         assert row["gains"]["at_moves"][2] == pytest.approx(alone["one expected day up"], rel=0.02, abs=0.5)
     at = market.row(symbols[0])

@@ -92,6 +92,18 @@ def test_chances_and_shortfall_are_those_of_drawn_prices(kind, made, shares, cos
         assert np.isnan(found.chance_of_max_loss)
 
 
+def test_each_stretch_of_the_past_stands_in_the_middle_of_its_share():
+    rng = np.random.default_rng(8)
+    close = 50 * np.exp(np.cumsum(np.concatenate([[0.0], rng.permutation(np.linspace(-0.05, 0.06, 60))])))
+    outcomes = past_outcomes(close, np.array([1]), np.array([80.0]))
+    moves = np.diff(np.log(close))
+    moves = np.sort(moves - moves.mean())
+    price = np.exp(moves) * 80 / np.exp(moves).mean()
+    at = np.array([4, 17, 30, 44, 55])
+    assert chance_below(outcomes, 0, price[at]) == pytest.approx((at + 0.5) / 60, abs=2.5e-3)
+    assert np.isnan(past_outcomes(close[1:], np.array([1]), np.array([80.0])).chance).all(), "59 stretches are too few"
+
+
 def test_the_past_is_every_stretch_without_its_mean():
     rng = np.random.default_rng(2)
     close = 50 * np.exp(np.cumsum(0.004 + 0.02 * rng.standard_t(5, 400)))
