@@ -1,6 +1,7 @@
 """Structures over HTTP: searching, ordering, the front, one structure, plans, and what cannot be."""
 
 import csv
+import datetime as dt
 import io
 
 import numpy as np
@@ -8,9 +9,12 @@ import pytest
 from flask.testing import FlaskClient
 
 from flinch.core.structures import PlainLeg, read_legs
+from flinch.features.structures.plan_schemas import PlanView
+from flinch.features.structures.plans import plan_view
 from flinch.market import View
 from flinch.screening.searches import SEARCHES
-from flinch.store.market.chain import read_chain
+from flinch.store.market.chain import read_chain, read_declared
+from flinch.store.owned.models import Plan
 
 EXAMPLE = (
     "chance_of_profit_past >= 55 and credit >= width / 5 and edge_forecast > -50 and min_leg_open_interest >= 5 "
@@ -579,3 +583,105 @@ def test_kinds_tell_what_they_are(client):
     assert len(kinds) >= 20
     condor = next(kind for kind in kinds if kind["key"] == "iron_condor")
     assert condor["legs"] == ["+1 put", "-1 put", "-1 call", "+1 call"]
+
+
+FACTS = {
+    "report inside": "a report comes inside",
+    "dividend inside": "ex-dividend",
+    "pinned": "in its last week",
+    "wide market": "its market is",
+    "thin leg": "fewer than 50 contracts open",
+}
+
+
+def test_facts_are_what_the_market_says_and_the_same_on_both_pages(look, one, market):
+    keys = ["min_leg_open_interest", "quoted_width", "mid", "dte", "days_to_earnings"]
+    search = {
+        "kinds": ["covered_call", "short_straddle"],
+        "least_days": 0,
+        "most_days": 40,
+        "measure": "moves",
+        "high": 0.6,
+    }
+    seen: dict[str, int] = dict.fromkeys(FACTS, 0)
+    for rule in (
+        "dividend_inside",
+        "pinned",
+        "report_inside",
+        "min_leg_open_interest < 50",
+        "quoted_width > 0.3 * abs(mid)",
+    ):
+        page = look(
+            rule, universe="all", search=search | {"at_most": {"count": 1, "of": "name"}}, columns=keys, count=6
+        )
+        assert page["rows"], rule
+        for i, line in enumerate(page["rows"]):
+            open_interest, width, mid, days, report = (column(page, key)[i] for key in keys)
+            row, legs = market.row(line["symbol"]), legs_of(line)
+            spot, day = market.price(row), float(market.metric("next_day_move")[row])
+            declared = read_declared(market.store, [market.id(row)], market.today, market.today)["ex_date"].to_list()
+            sold = [leg for leg in legs if leg.quantity < 0]
+            holds = {
+                "report inside": report is not None and market.report_inside(row, legs[0].expiration),
+                "dividend inside": any(
+                    leg.is_call and leg.strike < spot and ex <= leg.expiration for leg in sold for ex in declared
+                ),
+                "pinned": days <= 7 and any(abs(leg.strike - spot) <= day / 2 for leg in sold),
+                "wide market": width > 0.25 * abs(mid),
+                "thin leg": open_interest < 50,
+            }
+            told = [flag["words"] for flag in one(*line["key"].split(" ", 1))["flags"]]
+            for fact, words in FACTS.items():
+                assert (fact in line["flags"]) == holds[fact], (line["key"], fact)
+                assert any(words in flag for flag in told) == holds[fact], (line["key"], fact)
+                seen[fact] += holds[fact]
+    assert min(seen.values()) > 0, seen
+
+
+def test_early_exercise_is_likely_when_the_dividend_is_more_than_the_time_that_is_left(look, one, market):
+    search = {"kinds": ["covered_call"], "least_days": 0, "most_days": 60, "measure": "moves", "low": -3, "high": 0}
+    page = look("dividend_inside", universe="all", search=search | {"at_most": {"count": 2, "of": "name"}}, count=40)
+    said = set()
+    for line in page["rows"]:
+        made = one(*line["key"].split(" ", 1))
+        row, leg = market.row(line["symbol"]), made["structure"]["legs"][0]
+        amount = read_declared(market.store, [market.id(row)], market.today, market.today)["amount"][0]
+        likely = amount > leg["mid"] - (market.price(row) - leg["strike"])
+        flag = next(flag for flag in made["flags"] if "ex-dividend" in flag["words"])
+        assert flag["words"].endswith("likely" if likely else "possible")
+        assert flag["on"] is not None
+        said.add(likely)
+    assert said == {True, False}
+
+
+def test_exits_are_reached_at_their_bounds(market):
+    spot = market.price(market.row("TARNO"))
+
+    def now(cost: float, max_profit: float | None = None, **exits) -> PlanView:
+        kept = Plan(
+            id=1, owner_id=1, version=1, symbol="TARNO", legs="+100S,+1P40@2026-10-16", label="x", entry_limit=None, notes="",
+            why={"page": "x", "words": "x", "link": ""}, exits=exits, made_on=market.today, data_version=1, cost=cost,
+            max_profit=max_profit, spot=spot,
+        )  # fmt: skip
+        return plan_view(market, kept)
+
+    def reached(*made, **exits) -> list[bool | None]:
+        return [exit.reached for exit in now(*made, **exits).exits_now]
+
+    worth = now(0.0).worth
+    assert worth == pytest.approx(100 * spot, rel=0.02)
+    # A hundred up of two hundred that it may make at most, and of what it cost where that has no bound.
+    assert reached(worth - 100.0, 200.0, profit_pct=49.9) == [True]
+    assert reached(worth - 100.0, 200.0, profit_pct=50.1) == [False]
+    assert reached(worth / 1.25, profit_pct=24.9) == [True]
+    assert reached(worth / 1.25, profit_pct=25.1) == [False]
+    assert reached(worth / 0.8, loss_pct=19.9) == [True]
+    assert reached(worth / 0.8, loss_pct=20.1) == [False]
+    assert reached(worth / 1.25, loss_pct=20) == [False], "a profit is no loss"
+    days = (dt.date(2026, 10, 16) - market.today).days
+    assert reached(worth, days_left=days) == [True]
+    assert reached(worth, days_left=days - 1) == [False]
+    assert reached(worth, price_above=spot, price_below=spot) == [True, True]
+    assert reached(worth, price_above=spot + 0.01, price_below=spot - 0.01) == [False, False]
+    assert reached(worth, on=str(market.today)) == [True]
+    assert reached(worth, on=str(market.today + dt.timedelta(1))) == [False]
