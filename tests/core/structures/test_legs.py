@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 import QuantLib as ql
-from hypothesis import assume, given
+from hypothesis import assume, example, given
 from hypothesis import strategies as st
 
 from flinch.core.structures import Legs, breakevens, capital, check_legs, expiry_payoff, extremes, lognormal_chance
@@ -107,6 +107,7 @@ def test_the_chance_of_a_condor_is_the_normal_distribution_between_its_breakeven
     assert found == pytest.approx(between, abs=1e-12)
 
 
+@example([(1, False, 110.0), (1, True, 110.0)], 0, 1.0)  # a straddle for nothing gains everywhere but at its strike
 @given(st.lists(leg, min_size=1, max_size=4), st.integers(-900, 900), st.floats(0.1, 1.0))
 def test_a_chance_is_that_of_drawn_prices(each, cost, vol):
     made = legs(*each)

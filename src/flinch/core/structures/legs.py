@@ -139,13 +139,14 @@ def lognormal_chance(
     -------
     A decimal; NaN where an argument is missing or `vol` or `years` is not above zero. Raises ValueError as `expiry_payoff`.
     """
-    edges = breakevens(legs, shares, cost, multiplier=multiplier)
+    # Between strikes and breakevens a structure has a profit everywhere or nowhere.
+    edges = np.union1d(breakevens(legs, shares, cost, multiplier=multiplier), legs.strike)
     if not (vol > 0 and years > 0 and spot > 0 and np.isfinite(cost)):
         return float("nan")
     deviation = vol * np.sqrt(years)
     mean = np.log(spot) + (rate - dividend_yield - 0.5 * vol * vol) * years
     below = np.concatenate([[0.0], normal_cdfs((np.log(edges) - mean) / deviation), [1.0]])
-    ends = np.concatenate([[0.0], edges, [2 * max(edges[-1] if edges.size else 0.0, legs.strike.max(initial=spot))]])
+    ends = np.concatenate([[0.0], edges, [2 * edges.max(initial=spot)]])
     middle = 0.5 * (ends[1:] + ends[:-1])
     profit = expiry_payoff(legs, shares, middle, multiplier=multiplier) > cost
     return float(np.diff(below)[profit].sum())
