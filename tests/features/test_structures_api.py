@@ -3,6 +3,7 @@
 import csv
 import io
 
+import numpy as np
 import pytest
 from tests.features.structures_told import column, legs_of
 
@@ -135,22 +136,26 @@ def test_the_front_holds_what_no_other_beats(look, symbols):
     )
 
 
-def test_weights_order_and_lists_are_spread_out(look, client, symbols):
+def test_weights_order_and_lists_are_spread_out(look, client, market, symbols):
+    # A fund and one of its members move together.
     client.delete("/api/tray")
-    client.post("/api/tray", json={"symbols": symbols, "why": {"page": "test", "words": "x", "link": "", "values": {}}})
+    client.post(
+        "/api/tray",
+        json={"symbols": [*symbols, "FELRO", "VESVI"], "why": {"page": "test", "words": "x", "link": "", "values": {}}},
+    )
     weights = [{"axis": "chance_of_profit_past", "weight": 2}, {"axis": "return_on_capital", "weight": 1}]
     keys = ["chance_of_profit_past", "return_on_capital"]
-    page = look(universe="tray", search={"weights": weights, "kinds": ["put_credit"]}, columns=keys, count=1_200)
-    assert page["total"] == page["survivors"]
+    narrow = {"weights": weights, "kinds": ["put_credit"], "most_width": 2, "most_days": 45}
+    page = look(universe="tray", search=narrow, columns=keys, count=1_200)
+    assert page["total"] == page["survivors"] == len(page["rows"])
     both = list(zip(column(page, keys[0]), column(page, keys[1]), strict=True))
 
     def standing(values):
         return [(sum(v < x for v in values) + 0.5 * sum(v == x for v in values)) for x in values]
 
-    if page["total"] <= 1_200:
-        a, b = standing([x for x, _ in both]), standing([y for _, y in both])
-        score = [2 * p + q for p, q in zip(a, b, strict=True)]
-        assert score == sorted(score, reverse=True)
+    a, b = standing([x for x, _ in both]), standing([y for _, y in both])
+    score = [2 * p + q for p, q in zip(a, b, strict=True)]
+    assert score == sorted(score, reverse=True)
     few = look(universe="tray", search={"at_most": {"count": 2, "of": "name"}, "kinds": ["put_credit"]}, count=100)
     names = [row["symbol"] for row in few["rows"]]
     assert max(names.count(name) for name in set(names)) == 2
@@ -158,12 +163,28 @@ def test_weights_order_and_lists_are_spread_out(look, client, symbols):
     together = look(
         universe="tray", search={"at_most": {"count": 1, "of": "together"}, "kinds": ["put_credit"]}, count=100
     )
-    assert 1 <= len(together["rows"]) <= len(set(names))
+    kept = [row["symbol"] for row in together["rows"]]
+    assert len(kept) == len(set(kept)) < len(set(names))
+    close = np.log(
+        np.stack([market.frame.close[market.row(symbol), -253:].astype(float) for symbol in dict.fromkeys(names)])
+    )
+    alike = dict(zip(dict.fromkeys(names), np.corrcoef(np.diff(close)) >= 0.6, strict=True))
+    places = {symbol: place for place, symbol in enumerate(alike)}
+    for symbol in alike:
+        others = [other for other in kept if other != symbol and alike[symbol][places[other]]]
+        assert (symbol in kept) == (not others), (
+            "who is left out moves with one that is kept, and none that are kept do"
+        )
     sorted_page = look(
         universe="tray", sort=["-dte", "symbol"], search={"kinds": ["put_credit"]}, columns=["dte"], count=300
     )
     days = column(sorted_page, "dte")
     assert days == sorted(days, reverse=True)
+    by_name = [row["symbol"] for row in sorted_page["rows"] if row["key"].endswith(sorted_page["rows"][0]["key"][-10:])]
+    assert by_name == sorted(by_name)
+    falling = look(universe="tray", sort=["-symbol"], search={"kinds": ["put_credit"]}, count=1_200)["rows"]
+    assert [row["symbol"] for row in falling] == sorted((row["symbol"] for row in falling), reverse=True)
+    assert falling[0]["symbol"] == max(names)
 
 
 def test_a_target_is_where_strikes_are(look, market, symbols):

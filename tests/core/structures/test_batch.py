@@ -168,6 +168,9 @@ def test_a_structure_with_a_later_leg_is_valued_on_the_surface_when_the_nearer_o
             assert told[f"chance_of_profit_{opinion}"][i] == pytest.approx(cells[middle > 0].sum(), abs=0.01)
             expected = np.exp(-RATE * T[e]) * (cells * (middle + cost)).sum()
             assert told[f"expected_{opinion}"][i] == pytest.approx(expected, rel=0.01, abs=0.5)
+            # What a loss only comes near to counts from a hundredth before it on.
+            nearly = cells[middle <= 0.99 * profit.min()].sum()
+            assert told[f"chance_of_max_loss_{opinion}"][i] == pytest.approx(nearly, abs=0.06)
             worst = np.argsort(middle)
             mass = np.cumsum(cells[worst])
             tail = worst[: int(np.searchsorted(mass, 0.05)) + 1]

@@ -57,6 +57,7 @@ def test_a_large_front_of_three_axes_is_found_whole():
     assert found.tolist() == (order < 6_000).tolist()
     twice = np.array([[1.0, 2, 3], [1, 2, 3], [1, 2, 2], [0, 9, 0], [np.nan, 9, 9]])
     assert front(twice).tolist() == [True, True, False, True, False]
+    assert front(np.array([[1.0, 2], [0, 2], [1, 1], [1, 2], [0, 3]])).tolist() == [True, False, False, True, True]
     endless = np.array([[np.inf, -np.inf], [5.0, -np.inf], [np.inf, 0.0]])
     assert front(endless).tolist() == [False, False, True]
 
