@@ -1,7 +1,7 @@
 """A million iron condors of sixty names: price, capital, breakevens, chances and values under three opinions, greeks.
 
 The references are copying the columns of the legs that it reads, and the same structures by a library's option objects in Python
-(payoff and the market's opinion alone).
+(payoff, worth and chance of profit under the market's opinion alone).
 """
 
 from __future__ import annotations
@@ -69,29 +69,43 @@ def market() -> tuple[Quotes, Expirations, Terms]:
     return quotes, expirations, terms
 
 
-def by_objects(block: Block, quotes: Quotes, terms: Terms, rows: np.ndarray) -> np.ndarray:
-    """Worth of some condors, a leg an object, and their payoff at every strike."""
+def by_objects(
+    block: Block, quotes: Quotes, terms: Terms, rows: np.ndarray, edges: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Worth and chance of profit of some condors by option objects: each leg one, and at either of the breakevens (`edges`) a
+    narrow vertical of two, for a library has no density of a smile. And their payoff at every strike."""
     today = ql.Date(9, 9, 2026)
     ql.Settings.instance().evaluationDate = today
     count = ql.Actual365Fixed()
     rate = ql.YieldTermStructureHandle(ql.FlatForward(today, RATE, count))
-    out = np.empty(rows.size)
+    worth, chance = np.empty(rows.size), np.empty(rows.size)
+
+    def option(e: int, strike: float, is_call: bool) -> ql.VanillaOption:
+        vol = float(smile_vol(terms.parameters[e], terms.years[e], np.log(strike / terms.forward[e])))
+        spot = ql.QuoteHandle(ql.SimpleQuote(float(terms.spot[e])))
+        surface = ql.BlackVolTermStructureHandle(ql.BlackConstantVol(today, ql.NullCalendar(), vol, count))
+        payoff = ql.PlainVanillaPayoff(ql.Option.Call if is_call else ql.Option.Put, strike)
+        made = ql.VanillaOption(payoff, ql.EuropeanExercise(today + round(float(terms.years[e]) * 365)))
+        made.setPricingEngine(ql.AnalyticEuropeanEngine(ql.BlackScholesProcess(spot, rate, surface)))
+        return made
+
     for place, row in enumerate(rows.tolist()):
         total = 0.0
         legs = block.legs[row].tolist()
+        e = int(quotes.expiration[legs[0]])
         for role, leg in zip(block.kind.legs, legs, strict=True):
-            e, strike = int(quotes.expiration[leg]), float(quotes.strike[leg])
-            vol = float(smile_vol(terms.parameters[e], terms.years[e], np.log(strike / terms.forward[e])))
-            spot = ql.QuoteHandle(ql.SimpleQuote(float(terms.spot[e])))
-            surface = ql.BlackVolTermStructureHandle(ql.BlackConstantVol(today, ql.NullCalendar(), vol, count))
-            payoff = ql.PlainVanillaPayoff(ql.Option.Call if role.is_call else ql.Option.Put, strike)
-            option = ql.VanillaOption(payoff, ql.EuropeanExercise(today + round(float(terms.years[e]) * 365)))
-            option.setPricingEngine(ql.AnalyticEuropeanEngine(ql.BlackScholesProcess(spot, rate, surface)))
-            total += 100 * role.quantity * option.NPV()
+            made = option(e, float(quotes.strike[leg]), role.is_call)
+            total += 100 * role.quantity * made.NPV()
             for other in legs:
-                payoff(float(quotes.strike[other]))
-        out[place] = total
-    return out
+                made.payoff()(float(quotes.strike[other]))
+        worth[place] = total
+        growth, below = np.exp(RATE * terms.years[e]), []
+        for edge in edges[place].tolist():
+            narrow = 1e-4 * edge
+            slope = option(e, edge + narrow, False).NPV() - option(e, edge - narrow, False).NPV()
+            below.append(growth * slope / (2 * narrow))
+        chance[place] = below[1] - below[0]
+    return worth, chance
 
 
 def main() -> None:
@@ -117,9 +131,13 @@ def main() -> None:
     read = [column.astype(np.float64) for column in quotes]
     legs = [[column[block.legs[:, leg]] for column in read] for leg in range(4)]
     copied = seconds(lambda: [[column.copy() for column in columns] for columns in legs], 3)
-    some = np.linspace(0, CONDORS - 1, OBJECTS).astype(np.int64)
-    objects = seconds(lambda: by_objects(block, quotes, terms, some), 2) / OBJECTS
-    apart = np.abs(by_objects(block, quotes, terms, some) - told["expected_market"][some])
+    two = np.flatnonzero(np.isfinite(told["breakeven_below"]) & np.isfinite(told["breakeven_above"]))
+    some = two[np.linspace(0, two.size - 1, OBJECTS).astype(np.int64)]
+    edges = np.stack([told["breakeven_below"][some], told["breakeven_above"][some]], axis=1).astype(np.float64)
+    objects = seconds(lambda: by_objects(block, quotes, terms, some, edges), 2) / OBJECTS
+    worth, chance = by_objects(block, quotes, terms, some, edges)
+    apart = np.abs(worth - told["expected_market"][some])
+    astray = np.abs(chance - told["chance_of_profit_market"][some])
     spot = terms.spot[quotes.expiration[block.legs[some, 0]]]
     each = took / CONDORS
     table(
@@ -129,12 +147,13 @@ def main() -> None:
             ("all that a search tells of them", f"{took * 1e3:,.0f} ms", f"{took / copied:,.1f} ×", "≤ 25 ×"),
             ("one of them", f"{each * 1e6:,.2f} µs", "1", ""),
             (
-                "one by a library's objects, market alone",
+                "one by a library's objects, worth and chance of the market alone",
                 f"{objects * 1e6:,.0f} µs",
                 f"{objects / each:,.0f} ×",
                 "≥ 300 ×",
             ),
-            ("furthest apart, of the spot", f"{(apart / spot).max():.1e}", "", "≤ 1e-4"),
+            ("worth of a share furthest apart, of the spot", f"{(apart / spot).max() / 100:.1e}", "", "≤ 1e-4"),
+            ("chance of profit furthest apart", f"{np.nanmax(astray):.1e}", "", "≤ 1e-4"),
             ("making every combination", f"{made * 1e3:,.0f} ms", "", ""),
             ("peak memory", f"{resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:,.0f} MB", "", ""),
         ],

@@ -176,16 +176,20 @@ def forecast_outcomes(deviation: FloatArray, tail: FloatArray, forward: FloatArr
     `Outcomes`, cut off `REACH` deviations from the middle (an exponential of Student's distribution has no mean) and moved so
     that the mean is the forward; NaN where an argument is missing.
     """
-    with np.errstate(invalid="ignore", divide="ignore"):
-        deviation = np.where((deviation > 0) & (tail > 2), deviation, np.nan)
-        z = np.linspace(-REACH, 0.0, NODES // 2 + 1)[None, :] / np.sqrt((tail - 2) / tail)[:, None]
-        lower = stdtr(tail[:, None], z)
-        chance = np.concatenate([lower, 1 - lower[:, -2::-1]], axis=1)
-    grid = deviation[:, None] * np.linspace(-REACH, REACH, NODES)
-    chance = (chance - chance[:, :1]) / (chance[:, -1:] - chance[:, :1])
-    chance = np.where(np.isfinite(deviation)[:, None], chance, np.nan)
-    part = np.stack([_parts(row, heights) for row, heights in zip(grid, chance, strict=True)]) if grid.size else chance
-    return _centred(grid[:, 0], grid[:, 1] - grid[:, 0], chance, part, forward)
+    with np.errstate(invalid="ignore"):
+        known = np.flatnonzero((deviation > 0) & (tail > 2) & (forward > 0))
+    low, step = np.full(forward.size, np.nan), np.full(forward.size, np.nan)
+    chance, part = np.full((forward.size, NODES), np.nan), np.full((forward.size, NODES), np.nan)
+    spread, freedom = deviation[known, None], tail[known, None]
+    lower = stdtr(freedom, np.linspace(-REACH, 0.0, NODES // 2 + 1) / np.sqrt((freedom - 2) / freedom))
+    whole = np.concatenate([lower, 1 - lower[:, -2::-1]], axis=1)
+    grid = spread * np.linspace(-REACH, REACH, NODES)
+    low[known], step[known] = grid[:, 0], grid[:, 1] - grid[:, 0]
+    chance[known] = (whole - whole[:, :1]) / (whole[:, -1:] - whole[:, :1])
+    price = np.exp(grid)
+    part[known, 0] = 0.0
+    part[known, 1:] = np.cumsum(np.diff(chance[known], axis=1) * 0.5 * (price[:, 1:] + price[:, :-1]), axis=1)
+    return _centred(low, step, chance, part, forward)
 
 
 def own_tail(returns: FloatArray, sessions: IntArray) -> FloatArray:
