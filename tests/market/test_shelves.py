@@ -174,3 +174,11 @@ def test_the_record_as_of_a_session_is_of_what_was_decided_by_then(market: View)
     for symbol in SYMBOLS:
         tests = follow_name(then, market.row(symbol)).tests
         assert record.held[market.row(symbol)].sum() == (tests.outcome == HELD).sum()
+
+
+def test_who_asks_first_may_ask_about_the_past(market: View, engine: Engine):
+    """What is made once of a version is made of all of it, whichever session it is first asked about."""
+    first = View(Version(market.version.frame, engine), market.last - 10)
+    early, late = market_record(first), market_record(market.at(market.last - 10))
+    assert early.held.tolist() == late.held.tolist()
+    assert market_record(View(first.version)).held.sum() > early.held.sum()

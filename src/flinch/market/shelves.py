@@ -151,7 +151,7 @@ def follow_name(view: View, row: int) -> Tested:
 
 def market_history(view: View) -> History:
     """Shelves and tests of all names of a view's version, made once, whatever its session: each is of what was known then."""
-    return view.version.share(("shelves",), lambda: _history(view.at(view.version.last)), 1)
+    return view.version.share(("shelves",), lambda: _history(View(view.version)), 1)
 
 
 def market_record(view: View, wanted: Callable[[Ended], BoolArray] | None = None) -> Record:
@@ -271,7 +271,7 @@ def print_series(view: View) -> dict[str, FloatArray]:
     and notional of the nearest shelf whose price lies above and below the close, over twenty sessions; `shelf_held` and
     `shelf_broke`: tests that were decided in the session.
     """
-    view = view.at(view.version.last)
+    view = View(view.version)
     prints, frame = market_prints(view), view.version.frame
     shape = (len(frame.names), frame.sessions.size)
     out = {key: np.full(shape, np.nan) for key in SERIES}
