@@ -1,4 +1,4 @@
-import { useMemo, useState } from "react";
+import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "@/shared/api/client";
 import { useTogether } from "@/shared/api/queries";
@@ -11,29 +11,33 @@ type Gains = Schemas["Gains"];
 
 /** As many as are held together at once. */
 const MOST = 60;
+/** What they are called, their unit, and what that means. */
+const GREEKS: [string, string, string][] = [
+  ["Delta", "$ a σ", "What an expected day up of its name adds, $"],
+  ["Gamma", "$ a σ²", "What an expected day up adds to delta, $"],
+  ["Theta", "$ a day", "What a day that goes by adds, $"],
+  ["Vega", "$ a point", "What a point of volatility adds, $"],
+];
 
 /** Plans side by side: what moves all of them at once, one unit of each. */
 export function PlansTogether({ plans, asOf, onHide }: { plans: Plan[]; asOf: string | null; onHide: () => void }) {
   const [left, setLeft] = useState<ReadonlySet<number>>(new Set());
   const listed = plans.filter((plan) => plan.days_left >= 0).slice(0, MOST);
   const counted = listed.filter((plan) => !left.has(plan.id));
-  const wanted = counted.map((plan) => `${plan.symbol} ${plan.legs}`).join("\n");
-  const request = useMemo(
-    () => ({
-      structures: wanted
-        .split("\n")
-        .filter(Boolean)
-        .map((key) => ({ symbol: key.slice(0, key.indexOf(" ")), legs: key.slice(key.indexOf(" ") + 1) })),
-      as_of: asOf,
-    }),
-    [wanted, asOf],
-  );
-  const answer = useTogether(request);
+  const answer = useTogether({
+    structures: counted.map(({ symbol, legs }) => ({ symbol, legs })),
+    as_of: asOf,
+  });
   const told = counted.length > 0 ? answer.data : undefined;
   const rows = new Map(told?.rows.map((row) => [`${row.symbol} ${row.legs}`, row]));
   if (answer.failureReason && !told) return <Failed error={answer.failureReason} />;
   if (!told && counted.length > 0) return <Loading what="them together" />;
   const total = told?.total ?? null;
+  function toggle(id: number) {
+    const next = new Set(left);
+    if (!next.delete(id)) next.add(id);
+    setLeft(next);
+  }
   return (
     <>
       <table className="plain-table together" aria-label="Plans together" aria-busy={answer.isPlaceholderData}>
@@ -45,18 +49,11 @@ export function PlansTogether({ plans, asOf, onHide }: { plans: Plan[]; asOf: st
             <th rowSpan={2} scope="col">
               Structure
             </th>
-            <th scope="col" title="What an expected day up of its name adds, $">
-              Delta
-            </th>
-            <th scope="col" title="What an expected day up adds to delta, $">
-              Gamma
-            </th>
-            <th scope="col" title="What a day that goes by adds, $">
-              Theta
-            </th>
-            <th scope="col" title="What a point of volatility adds, $">
-              Vega
-            </th>
+            {GREEKS.map(([greek, , title]) => (
+              <th key={greek} scope="col" title={title}>
+                {greek}
+              </th>
+            ))}
             {(told?.moves ?? []).map((move) => (
               <th key={move} scope="col" title={`When every name moves by ${signed(move, 0)} expected days at once, $`}>
                 {signed(move, 0)} σ
@@ -65,10 +62,9 @@ export function PlansTogether({ plans, asOf, onHide }: { plans: Plan[]; asOf: st
             <th scope="col">Worst day</th>
           </tr>
           <tr>
-            <th>$ a σ</th>
-            <th>$ a σ²</th>
-            <th>$ a day</th>
-            <th>$ a point</th>
+            {GREEKS.map(([greek, unit]) => (
+              <th key={greek}>{unit}</th>
+            ))}
             {(told?.moves ?? []).map((move) => (
               <th key={move}>$</th>
             ))}
@@ -82,15 +78,7 @@ export function PlansTogether({ plans, asOf, onHide }: { plans: Plan[]; asOf: st
               <tr key={plan.id}>
                 <th scope="row">
                   <label>
-                    <input
-                      type="checkbox"
-                      checked={!left.has(plan.id)}
-                      onChange={() =>
-                        setLeft(
-                          new Set(left.has(plan.id) ? [...left].filter((id) => id !== plan.id) : [...left, plan.id]),
-                        )
-                      }
-                    />{" "}
+                    <input type="checkbox" checked={!left.has(plan.id)} onChange={() => toggle(plan.id)} />{" "}
                     {plan.symbol}
                     <span className="visually-hidden">
                       , {plan.label} {plan.words}
@@ -129,7 +117,9 @@ export function PlansTogether({ plans, asOf, onHide }: { plans: Plan[]; asOf: st
         $ a σ is what one such day up adds.{" "}
         {told?.worst_on
           ? `The worst day is that of ${number(told.sessions)} sessions on which all these names traded that would have cost them most together, with each name's return of that day.`
-          : "There is no session on which all these names traded."}
+          : total
+            ? "There is no session on which all these names traded."
+            : "No plan is counted."}
       </p>
     </>
   );
@@ -138,7 +128,7 @@ export function PlansTogether({ plans, asOf, onHide }: { plans: Plan[]; asOf: st
 function Cells({ gains, moves }: { gains: Gains | null; moves: number }) {
   const values = gains
     ? [gains.delta, gains.gamma, gains.theta, gains.vega, ...gains.at_moves, gains.worst]
-    : Array.from({ length: moves + 5 }, () => null);
+    : Array.from({ length: GREEKS.length + moves + 1 }, () => null);
   return values.map((value, place) => (
     // biome-ignore lint/suspicious/noArrayIndexKey: a cell is its column
     <td key={place}>{value === null ? DASH : signed(value, 0)}</td>

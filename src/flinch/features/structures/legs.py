@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from flinch.core.arrays import IntArray
-from flinch.core.structures import BadLegs, Legs, PlainLeg, PlainLegs, extremes, recognise
+from flinch.core.structures import BadLegs, Legs, PlainLeg, PlainLegs, Surface, extremes, recognise
 from flinch.errors import FlinchError
 from flinch.market import View
 from flinch.market.boards import Board, read_board
@@ -48,6 +48,11 @@ def name_boards(view: View, rows: tuple[int, ...]) -> dict[int, Board]:
     if len(rows) == 1:
         return view.version.keep(("board", view.last, rows), read, 24)
     return view.version.keep(("boards", view.last, rows), read, 2)
+
+
+def name_surface(view: View, board: Board, row: int) -> Surface:
+    """The surface of a name's board, made once."""
+    return view.version.keep(("surface", view.last, row), lambda: board.surface(row), 24)
 
 
 def listed_rows(view: View, symbols: list[str]) -> tuple[int, ...]:

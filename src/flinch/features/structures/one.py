@@ -26,7 +26,7 @@ from flinch.core.structures import (
 )
 from flinch.core.structures.notation import leg_words, read_legs, write_legs
 from flinch.core.volatility import smile_vol
-from flinch.features.structures.legs import OwnLegs, label_of, name_board, own_legs, problem_of, quoted
+from flinch.features.structures.legs import OwnLegs, label_of, name_board, name_surface, own_legs, problem_of, quoted
 from flinch.features.structures.one_schemas import (
     Breakeven,
     ExpirationView,
@@ -55,7 +55,7 @@ def look_at_one(view: View, dictionary: Dictionary, asked: OneAsked) -> OneReply
     """One structure; raises UnknownName, BadLegs, NoQuotes."""
     row = view.row(asked.symbol)
     board = name_board(view, row)
-    surface, spot = view.version.keep(("surface", view.last, row), lambda: board.surface(row), 24), view.price(row)
+    surface, spot = name_surface(view, board, row), view.price(row)
     multiplier = float(board.terms.multiplier[0])
     own = own_legs(view, board, read_legs(asked.legs), row)
     other = None if asked.against is None else own_legs(view, board, read_legs(asked.against), row)

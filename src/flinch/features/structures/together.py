@@ -16,6 +16,7 @@ from flinch.features.structures.legs import (
     label_of,
     listed_rows,
     name_boards,
+    name_surface,
     own_legs,
     problem_of,
 )
@@ -106,7 +107,7 @@ def _row(view: View, boards: dict[int, Board], one: OneOfThem) -> tuple[Together
 
 def _curve(view: View, board: Board, own: OwnLegs, row: int) -> _Curve:
     """Greeks in expected days of the name, and what a structure gains at other prices now."""
-    surface = view.version.keep(("surface", view.last, row), lambda: board.surface(row), 24)
+    surface = name_surface(view, board, row)
     spot, shares, multiplier = view.price(row), float(own.plain.shares), float(board.terms.multiplier[0])
     day = float(view.metric("next_day_move")[row])
     told = structure_greeks(own.legs, shares, spot, surface, multiplier=multiplier)
