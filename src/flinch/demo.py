@@ -50,11 +50,11 @@ class Interface:
             raise CannotStart("the interface could not be built; the reason is above")
 
 
-def run_demo(folder: Path, port: int, *, reset: bool, interface: int | None = None) -> None:
+def run_demo(folder: Path, port: int, *, reset: str | None = None, interface: int | None = None) -> None:
     """Serve the demo market on `port` until interrupted.
 
-    `folder` holds the database. `reset` makes the market afresh; what users own (the tray) goes too. `interface` is a pipe that
-    tells when the interface is built; it is there already when left out.
+    `folder` holds the database. `reset` makes the "market" afresh, or "everything", what users own too. `interface` is a pipe
+    that tells when the interface is built; it is there already when left out.
     """
     began = time.monotonic()
     keep_little()
@@ -62,7 +62,7 @@ def run_demo(folder: Path, port: int, *, reset: bool, interface: int | None = No
     with _only_one(folder):
         _require_free(port)
         server = LocalServer(folder / "database")
-        if reset:
+        if reset == "everything":
             server.erase()
         # The application is imported while the database server starts.
         importing = threading.Thread(target=importlib.import_module, args=("flinch.app",), daemon=True)
@@ -71,6 +71,8 @@ def run_demo(folder: Path, port: int, *, reset: bool, interface: int | None = No
             # A plain kill ends Flinch as Ctrl-C does, so that the database is closed in order.
             signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
             server.start()
+            if reset == "market":
+                server.empty_market()
             importing.join()
             with _prepared_market(server, pages) as maker:
                 pages.require()
@@ -91,18 +93,26 @@ class Maker(NamedTuple):
 @contextlib.contextmanager
 def _prepared_market(server: LocalServer, pages: Interface) -> Iterator[Maker | None]:
     """A market that a page can be shown of; while the body runs, the rest of one that is new is made."""
+    from sqlalchemy.exc import DBAPIError
+
     from flinch.feeds.publish import compile_publish
     from flinch.feeds.state import demo_market_loaded, half_made
     from flinch.store.engine import make_engine
-    from flinch.store.migrate import migrate_market, migrate_owned
+    from flinch.store.migrate import CannotMigrate, migrate_market, migrate_owned
 
     owned, engine = make_engine(server.owned_url), make_engine(server.market_url)
     try:
-        migrate_owned(owned)
+        migrate_owned(owned, server.folder / "aside")
         migrate_market(engine)
         there = demo_market_loaded(engine)
         if not there and half_made(engine):
             print("  an earlier start was interrupted while it made the market; making it afresh", flush=True)
+    except CannotMigrate as error:
+        raise CannotStart(str(error)) from None
+    except DBAPIError as error:
+        raise CannotStart(
+            f"the database refuses what a start needs ({error.orig}). Nothing that you own was removed; its log is {server.log}"
+        ) from None
     finally:
         owned.dispose()
         engine.dispose()
@@ -120,7 +130,7 @@ def _prepared_market(server: LocalServer, pages: Interface) -> Iterator[Maker | 
         while not first_is_there.wait(0.1):
             pages.require(0)
             if process.exitcode is not None:
-                raise CannotStart("the demo market could not be made; the error is above. Try again with --reset")
+                raise CannotStart("the demo market could not be made; the error is above. Start again")
         yield Maker(process, go_on)
     finally:
         process.terminate()

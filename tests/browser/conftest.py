@@ -7,16 +7,19 @@ from collections.abc import Iterator
 
 import pytest
 from flask.testing import FlaskClient
-from playwright.sync_api import ConsoleMessage, Page, expect
+from playwright.sync_api import ConsoleMessage, Page
+from playwright.sync_api import expect as plain_expect
+from tests.browser.settled import act_on_settled_pages
 
-expect.set_options(timeout=10_000)
+plain_expect.set_options(timeout=10_000)
+act_on_settled_pages()
 
 
 @pytest.fixture(scope="session")
 def browser_type_launch_args() -> dict:
     quiet = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-gpu"]
     as_root = ["--no-sandbox"] if os.geteuid() == 0 else []
-    return {"executable_path": "/usr/bin/chromium", "args": quiet + as_root}
+    return {"executable_path": "/usr/bin/chromium-headless-shell", "args": quiet + as_root}
 
 
 @pytest.fixture(scope="session")

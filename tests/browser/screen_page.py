@@ -2,8 +2,9 @@
 
 import re
 
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Locator, Page
 from tests.browser.addresses import address
+from tests.browser.settled import expect
 
 RULES = address("15 <= price <= 250", "avg_option_volume_21 >= 500", "iv_hv_ratio >= 1.1")
 

@@ -6,7 +6,8 @@ import re
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page
+from tests.browser.settled import expect
 
 AXE = Path(__file__).resolve().parents[2] / "ui/node_modules/axe-core/axe.min.js"
 LEVELS = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]

@@ -2,9 +2,10 @@
 
 import re
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page
 from tests.browser.addresses import address
 from tests.browser.screen_page import open_screen, rows, survivors
+from tests.browser.settled import expect
 
 PAST = re.compile(r"asof=2026-03-02")
 

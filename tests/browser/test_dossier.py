@@ -3,7 +3,8 @@
 import re
 
 import pytest
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Locator, Page
+from tests.browser.settled import expect
 
 
 def dossier(page: Page, symbol: str, query: str = "") -> Page:

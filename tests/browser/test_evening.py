@@ -4,9 +4,10 @@ import re
 
 import openpyxl
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page
 from tests.browser.addresses import address
 from tests.browser.screen_page import RULES, add_rule, open_screen, rows, survivors, symbols
+from tests.browser.settled import expect
 
 
 def test_from_a_starter_to_a_file(quiet_page: Page, tmp_path):

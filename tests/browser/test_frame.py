@@ -4,9 +4,10 @@ import re
 import time
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page
 from sqlalchemy import Engine
 from tests.browser.addresses import address
+from tests.browser.settled import expect
 
 from flinch.store.local_server import LocalServer
 from flinch.store.market.state import say_coming

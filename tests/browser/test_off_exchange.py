@@ -3,8 +3,9 @@
 import json
 import re
 
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Locator, Page
 from tests.browser.screen_page import add_rule
+from tests.browser.settled import expect
 
 
 def rows(page: Page) -> Locator:

@@ -6,8 +6,9 @@ from pathlib import Path
 import numpy as np
 import openpyxl
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page
 from tests.browser.screen_page import add_rule, rows, symbols
+from tests.browser.settled import expect
 
 from flinch.market import View
 

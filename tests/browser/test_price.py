@@ -2,8 +2,9 @@
 
 import re
 
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Locator, Page
 from tests.browser.screen_page import add_rule
+from tests.browser.settled import expect
 
 
 def open_price(page: Page, more: str = "", symbol: str = "VUSVO") -> Locator:

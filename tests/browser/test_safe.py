@@ -6,7 +6,8 @@ import re
 from urllib.parse import quote
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page
+from tests.browser.settled import expect
 
 SCRIPT = "<img src=x onerror=alert(1)>"
 

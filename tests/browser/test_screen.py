@@ -3,9 +3,10 @@
 import re
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page
 from tests.browser.addresses import address
 from tests.browser.screen_page import RULES, add_rule, open_screen, rows, survivors, symbols
+from tests.browser.settled import expect
 
 
 def test_the_first_page_is_the_whole_market(quiet_page: Page):

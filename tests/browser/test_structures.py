@@ -2,7 +2,8 @@
 
 import re
 
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Locator, Page
+from tests.browser.settled import expect
 from tests.browser.test_frame import chips, tray
 
 

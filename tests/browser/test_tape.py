@@ -2,7 +2,8 @@
 
 import re
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page
+from tests.browser.settled import expect
 from tests.browser.test_dossier import as_table, dossier, figure
 
 

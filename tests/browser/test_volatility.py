@@ -6,8 +6,9 @@ import time
 
 import pytest
 from flask_openapi3 import OpenAPI
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page
 from tests.browser.addresses import address
+from tests.browser.settled import expect
 
 from flinch.jobs import Handle, JobCancelled
 from flinch.market import View

@@ -90,6 +90,14 @@ def group_sums(values: FloatArray, bounds: IntArray) -> FloatArray:
     return out
 
 
+def find(sorted_values: NDArray[Any], wanted: NDArray[Any]) -> IntArray:
+    """Place of each wanted value among values in ascending order, -1 where it is none of them; the shape of `wanted`."""
+    if not sorted_values.size:
+        return np.full(wanted.shape, -1, dtype=np.int64)
+    place = np.minimum(np.searchsorted(sorted_values, wanted), sorted_values.size - 1)
+    return np.where(sorted_values[place] == wanted, place, -1).astype(np.int64)
+
+
 def writable(values: ArrayLike) -> FloatArray:
     """As contiguous float64 that compiled code may take: columns of a table come read-only. Copied only when it must be."""
     found = np.ascontiguousarray(values, dtype=np.float64)

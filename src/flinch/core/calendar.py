@@ -23,13 +23,23 @@ def years_to_close(expirations: NDArray[np.datetime64], moment: dt.datetime) -> 
     return np.array([(end - now).total_seconds() / 60 / 525_600 for end in ends])
 
 
-def is_monthly(expirations: NDArray[np.datetime64]) -> BoolArray:
-    """Whether each date is a third Friday, or the Thursday before one (when that Friday is a holiday).
+def third_friday(days: NDArray[np.datetime64]) -> BoolArray:
+    """Whether each date, whole days of any shape, is the third Friday of its month."""
+    number = days.astype("datetime64[D]").astype(np.int64)
+    month_day = (days.astype("datetime64[D]") - days.astype("datetime64[M]").astype("datetime64[D]")).astype(np.int64) + 1
+    third: BoolArray = ((number + 3) % 7 == 4) & (month_day >= 15) & (month_day <= 21)
+    return third
 
-    Dates of any shape, whole days.
+
+def is_monthly(expirations: NDArray[np.datetime64], calendar: NDArray[np.datetime64]) -> BoolArray:
+    """Whether each date is a third Friday, or the day before one on which there is no session.
+
+    `expirations` are whole days of any shape, `calendar` the exchange's sessions in order, shape (sessions,). Of Fridays that it
+    does not reach there is taken to be a session.
     """
-    weekday = (expirations.astype("datetime64[D]").astype(np.int64) + 3) % 7  # Monday is 0
-    friday = expirations + (4 - weekday)
-    dom = (friday - friday.astype("datetime64[M]").astype("datetime64[D]")).astype(np.int64) + 1
-    monthly: BoolArray = (dom >= 15) & (dom <= 21) & (weekday >= 3)
+    day = expirations.astype("datetime64[D]")
+    after = (day + np.timedelta64(1, "D")).astype("datetime64[D]")
+    place = np.minimum(np.searchsorted(calendar, after), calendar.size - 1)
+    holiday = (calendar[place] != after) & (after >= calendar[0]) & (after <= calendar[-1])
+    monthly: BoolArray = third_friday(day) | (third_friday(after) & holiday)
     return monthly

@@ -106,7 +106,7 @@ def publish_flow(engine: Engine, taken_at: dt.datetime) -> None:
     before = calendar[calendar < np.datetime64(session, "D")]
     close = np.full(ids.size, np.nan)
     if before.size:
-        bars = read_closes(engine, before[-1].astype(object))
+        bars = read_closes(engine, before[-1].astype(object)).filter(pl.col("name_id").is_in(ids.tolist()))
         close[np.searchsorted(ids, bars["name_id"].to_numpy())] = numbers(bars["close"])
     tape = read_session_tape(
         engine, Asked(ids, close, multipliers(engine, ids), session, moment, moment, None, moment, state.rate)
@@ -146,9 +146,10 @@ def _write_session(engine: Engine, reading: Reading, bare: _Bare) -> None:
 
 def _read(engine: Engine, taken_at: dt.datetime, rate: float) -> Reading:
     session = taken_at.astimezone(EXCHANGE_ZONE).date()
-    rows, names = read_strike_rows(engine, taken_at), read_names(engine)
+    names = read_names(engine)
     ids = names["id"].to_numpy()
-    prices = read_spots(engine, taken_at)
+    known = pl.col("name_id").is_in(ids.tolist())
+    rows, prices = read_strike_rows(engine, taken_at).filter(known), read_spots(engine, taken_at).filter(known)
     spot = np.full(names.height, np.nan)
     spot[np.searchsorted(ids, prices["name_id"].to_numpy())] = numbers(prices["price"])
     groups = rows.select("name_id", "expiration").unique(maintain_order=True).with_row_index("group")
@@ -328,7 +329,7 @@ def _write_day(engine: Engine, reading: Reading, bare: _Bare) -> None:
     totals = reading.rows.group_by("name_id", maintain_order=True).agg(
         [pl.col(f"{side}_{what}").sum() for what in ("volume", "open_interest") for side in ("call", "put")]
     )
-    counts = [np.bincount(owner, weights, names.height) for weights in (None, ~is_monthly(expirations))]
+    counts = [np.bincount(owner, weights, names.height) for weights in (None, ~is_monthly(expirations, calendar))]
     strikes = np.bincount(owner[reading.chain.group], minlength=names.height)
     quoted_width = typical_width(
         reading.chain, owner, spot=reading.spot[owner], years=reading.years, count=names.height

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Engine
 
+from flinch.core.arrays import find
 from flinch.core.calendar import EXCHANGE_ZONE, OPEN
 from flinch.core.interrupt import in_threads
 from flinch.store.market.minutes import read_minutes
@@ -86,11 +87,11 @@ def _part(engine: Engine, ids: NDArray[np.int64], days: NDArray[np.datetime64], 
     first, last = days[0].astype(object), days[-1].astype(object)
     rows = read_minutes(engine, (int(ids[0]), int(ids[-1])), (first, last))
     day = dates(rows["session"])
-    place = np.minimum(np.searchsorted(days, day), days.size - 1)
+    place, row = find(days, day), find(ids, rows["name_id"].to_numpy())
     opens = np.array([opens_at(one.astype(object)) for one in days], dtype="datetime64[m]")
     minute = (rows["at"].to_numpy().astype("datetime64[m]") - opens[place]).astype(np.int64)
-    wanted = np.flatnonzero((days[place] == day) & (minute >= 0) & (minute < MINUTES))
-    where = (np.searchsorted(ids, rows["name_id"].to_numpy()[wanted]), place[wanted], minute[wanted])
+    wanted = np.flatnonzero((place >= 0) & (row >= 0) & (minute >= 0) & (minute < MINUTES))
+    where = (row[wanted], place[wanted], minute[wanted])
     minutes = []
     for field in _FIELDS:
         dense = np.full((ids.size, days.size, MINUTES), np.nan)

@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.arrays import BoolArray, FloatArray, IntArray, find
 from flinch.core.interrupt import checkpoint
 from flinch.core.rolling import lag
 from flinch.core.rules import evaluate
@@ -49,9 +49,10 @@ def _make(view: View) -> Record:
         date = days[place] + rows["days"].astype("timedelta64[D]")
         # The session of the expiration, or the last one before a holiday.
         end = np.searchsorted(days, date, "right") - 1
-        fits &= (date <= days[-1]) & (end > place) & np.isfinite(rows["forward"]) & np.isfinite(rows["svi"][:, 0])
+        name = find(frame.ids, name_id)
+        fits &= (name >= 0) & (date <= days[-1]) & (end > place) & np.isfinite(rows["forward"]) & np.isfinite(rows["svi"][:, 0])
         mine = rows[fits]
-        cases["name"].append(np.searchsorted(frame.ids, name_id[fits]))
+        cases["name"].append(name[fits])
         cases["session"].append(np.full(mine.size, place))
         cases["end"].append(end[fits])
         cases["ahead"].append(end[fits] - place)

@@ -17,6 +17,7 @@ import polars as pl
 from numpy.typing import NDArray
 from sqlalchemy import Engine, select
 
+from flinch.core.arrays import find
 from flinch.market.columns import ColumnWriter, columns_key, forget_others, map_columns
 from flinch.market.derived import DERIVED, derive
 from flinch.store.market.chain import Snapshot, read_snapshots, stored
@@ -236,7 +237,7 @@ class _Reader:
         first, last = wanted[0].astype(object), wanted[-1].astype(object)
         columns = [table.name_id, table.session, *_columns(table, fields)]
         rows = read_table(self.engine, select(*columns).where(table.session.between(first, last)))
-        return self._scattered(rows, fields, _place(dates(rows["session"]), wanted), wanted.size)
+        return self._scattered(rows, fields, find(wanted, dates(rows["session"])), wanted.size)
 
     def _positions(self, wanted: NDArray[np.datetime64]) -> Fields:
         """Exposure and open interest of each session as it ended, or as it is; and in the newest one, exposures at the snapshot
@@ -251,7 +252,7 @@ class _Reader:
         ).sort("taken_at", maintain_order=True)
         moment = rows["taken_at"].to_numpy()
         day = moment.astype("datetime64[D]")
-        column, last_session = _place(day, wanted), self.sessions[-1]
+        column, last_session = find(wanted, day), self.sessions[-1]
         today = [snapshot.taken_at for snapshot in self.snapshots if snapshot.session == last_session.astype(object)]
         newest, before = (
             np.datetime64(stored(today[-back])) if len(today) >= back else np.datetime64("NaT") for back in (1, 2)
@@ -262,10 +263,10 @@ class _Reader:
         return out | {f"{field}_before": values for field, values in earlier.items()}
 
     def _scattered(self, rows: pl.DataFrame, fields: Sequence[str], column: NDArray[np.int64], width: int) -> Fields:
-        """Rows as arrays of names x sessions, session after session; those without a column are left out."""
-        there = np.flatnonzero(column >= 0)
-        row = np.searchsorted(self.ids, rows["name_id"].to_numpy()[there])
-        place = column[there] * self.ids.size + row
+        """Rows as arrays of names x sessions, session after session; those of no such name or column are left out."""
+        row = find(self.ids, rows["name_id"].to_numpy())
+        there = np.flatnonzero((column >= 0) & (row >= 0))
+        place = column[there] * self.ids.size + row[there]
         out = {}
         for field in fields:
             values = np.full(width * self.ids.size, np.nan)
@@ -275,12 +276,6 @@ class _Reader:
 
 
 _ReadSessions = Callable[[NDArray[np.datetime64]], Fields]
-
-
-def _place(day: NDArray[np.datetime64], wanted: NDArray[np.datetime64]) -> NDArray[np.int64]:
-    """Index of each day among some sessions, -1 where it is none of them."""
-    place = np.minimum(np.searchsorted(wanted, day), wanted.size - 1)
-    return np.where(wanted[place] == day, place, -1)
 
 
 def _fields(table: type[MarketBase]) -> list[str]:
@@ -296,9 +291,10 @@ def _members(engine: Engine, ids: NDArray[np.int64]) -> dict[int, list[tuple[int
     m = FundMember
     out: dict[int, list[tuple[int, float]]] = {}
     rows = read_table(engine, select(m.fund_id, m.name_id, m.weight).order_by(m.fund_id, m.weight.desc()))
-    fund, member = (np.searchsorted(ids, rows[key].to_numpy()).tolist() for key in ("fund_id", "name_id"))
+    fund, member = (find(ids, rows[key].to_numpy()).tolist() for key in ("fund_id", "name_id"))
     for row, one, weight in zip(fund, member, rows["weight"].to_list(), strict=True):
-        out.setdefault(row, []).append((one, weight))
+        if row >= 0 and one >= 0:
+            out.setdefault(row, []).append((one, weight))
     return out
 
 
@@ -306,7 +302,8 @@ def _reports(engine: Engine, ids: NDArray[np.int64]) -> dict[int, list[Report]]:
     r = EarningsReport
     rows = read_table(engine, select(r.name_id, r.session, r.timing, r.known_on).order_by(r.name_id, r.session))
     out: dict[int, list[Report]] = {}
-    owners = np.searchsorted(ids, rows["name_id"].to_numpy()).tolist()
+    owners = find(ids, rows["name_id"].to_numpy()).tolist()
     for row, fields in zip(owners, rows.drop("name_id").iter_rows(), strict=True):
-        out.setdefault(row, []).append(Report._make(fields))
+        if row >= 0:
+            out.setdefault(row, []).append(Report._make(fields))
     return out

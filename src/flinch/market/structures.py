@@ -284,7 +284,7 @@ def _wanted(board: Board, search: Search) -> BoolArray:
     """Expirations that structures may end at."""
     wanted = (board.days >= search.least_days) & (board.days <= search.most_days) & (board.terms.years > 0)
     if search.label != "any":
-        wanted &= is_monthly(board.date) == (search.label == "monthly")
+        wanted &= is_monthly(board.date, board.view.calendar) == (search.label == "monthly")
     if search.report != "any":
         wanted &= board.report == (search.report == "after")
     result: BoolArray = wanted

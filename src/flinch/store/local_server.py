@@ -85,6 +85,12 @@ class LocalServer:
         self._stop_left_over()
         shutil.rmtree(self.folder, ignore_errors=True)
 
+    def empty_market(self) -> None:
+        """Remove the demo market, of a server that runs, and nothing that users own."""
+        with self._enter() as connection, connection.cursor() as cursor:
+            cursor.execute(f"DROP DATABASE IF EXISTS {_MARKET}")
+            cursor.execute(f"CREATE DATABASE {_MARKET}")
+
     def restart_if_down(self) -> bool:
         """Start again, on the same port, a server that has ended by itself; True if it had."""
         if self._process is None or self._process.poll() is None:

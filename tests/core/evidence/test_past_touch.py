@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from flinch.core.evidence import LEAST_WINDOWS, past_touch, touch_chance
+from flinch.core.evidence import LEAST_WINDOWS, flat_smile, past_touch, touch_chance
 
 
 @given(st.integers(0, 2**32 - 1), st.integers(1, 12), st.floats(0.9, 1.1))
@@ -44,7 +44,7 @@ def test_on_a_random_walk_it_comes_to_the_chance_that_reflection_gives():
     high, low, close = path.max(axis=1), path.min(axis=1), path[:, -1]
     for level in (1.03, 0.96, 1.08):
         found = past_touch(high, low, close, level * close[-1], 10)
-        expected = float(touch_chance(np.array(level), np.array(daily * math.sqrt(252)), np.array(10 / 252)))
+        expected = float(touch_chance(np.array(level), flat_smile(np.array(daily**2 * 10))))
         assert found.chance == pytest.approx(expected, abs=0.035)
 
 

@@ -67,6 +67,6 @@ def test_monthly_expirations_are_third_fridays_or_the_session_before_a_holiday()
     last_of_weeks = [day for day, after in itertools.pairwise(days) if after - day > one_day]
     inside = np.array([day for day in last_of_weeks if str(day)[:4] in ("2024", "2025", "2026", "2027")])
     ends = inside[np.array([day.astype(object).weekday() >= 3 for day in inside])]
-    assert expected <= set(ends[is_monthly(ends)])
-    for day in ends[is_monthly(ends)]:
+    assert expected <= set(ends[is_monthly(ends, days)])
+    for day in ends[is_monthly(ends, days)]:
         assert 14 <= day.astype(object).day <= 21

@@ -8,6 +8,7 @@ import { Mark } from "@/shared/chart/Mark";
 import { useConflict } from "@/shared/conflict";
 import { date, instant } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { useSettledMark, whenRows } from "@/shared/settled";
 import { later } from "@/shared/ui/later";
 import { GoTo } from "./GoTo";
 import { Peek } from "./Peek";
@@ -35,6 +36,7 @@ export function Frame() {
   const trayList = useRef<HTMLUListElement>(null);
   const navigate = useNavigate();
   const location = useLocation();
+  const main = useSettledMark(useQueryClient(), location.key);
   const tray = useTray();
   const conflict = useConflict();
   const change = useChangeTray();
@@ -60,8 +62,8 @@ export function Frame() {
     b: () => navigate(there("/tape")),
     x: () => navigate(there("/off-exchange")),
     k: () => navigate(there("/structures")),
-    g: () => latest.current && navigate(asOfDay(`/structures?u=name:${latest.current.symbol}`, asOf)),
-    d: () => navigate(dossierOf(latest.current)),
+    g: () => whenRows(() => latest.current && navigate(asOfDay(`/structures?u=name:${latest.current.symbol}`, asOf))),
+    d: () => whenRows(() => navigate(dossierOf(latest.current))),
     p: () => setPeekOpen(!peekOpen),
     m: toggleTheme,
     h: () => {
@@ -73,7 +75,7 @@ export function Frame() {
     i: () => setPlans(true),
     y: () => trayList.current?.querySelector("button")?.focus(),
     u: () => tray.data?.undo && change.mutate({ kind: "undo", version: tray.data.version }),
-    t: () => latest.current && toggle(latest.current.symbol, latest.current.why),
+    t: () => whenRows(() => latest.current && toggle(latest.current.symbol, latest.current.why)),
   });
 
   return (
@@ -112,7 +114,7 @@ export function Frame() {
       <Away />
       <Coming />
       {conflict && <ConflictDialog />}
-      <main>
+      <main ref={main}>
         <Outlet />
       </main>
       {showPeek && (

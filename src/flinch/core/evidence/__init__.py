@@ -16,11 +16,9 @@ from flinch.core.evidence.targets import (
     Target,
     cycle_target,
     move_target,
-    priced_touch,
-    smile_at,
-    touch_chance,
     touched_by,
 )
+from flinch.core.evidence.touch import SpanSmile, flat_smile, span_smiles, touch_chance
 from flinch.core.evidence.words import sentence, verdict
 
 __all__ = [
@@ -30,17 +28,18 @@ __all__ = [
     "Compared",
     "Estimate",
     "PastTouch",
+    "SpanSmile",
     "Study",
     "Target",
     "cycle_target",
+    "flat_smile",
     "move_target",
     "moves_ahead",
     "moves_from_open",
     "past_touch",
-    "priced_touch",
     "ranges_ahead",
     "sentence",
-    "smile_at",
+    "span_smiles",
     "study",
     "touch_chance",
     "touched_by",

@@ -1,4 +1,4 @@
-"""Whether a stated price was touched in time, and the chance that options gave it."""
+"""Whether a stated price was touched in time."""
 
 from __future__ import annotations
 
@@ -11,36 +11,27 @@ from numpy.typing import NDArray
 from flinch.core.arrays import FloatArray
 from flinch.core.compiled import njit
 from flinch.core.moves import CycleBands, band_position, cycle_ends, cycles
-from flinch.core.pricing.normal import normal_cdfs
 from flinch.core.volatility import span_vol
-
-_DELTA_AT = 0.6744897501960817
-"""Deviations from the forward at which an option has a delta of a quarter, nearly."""
-_SMILE_REACH = 2.0
 
 
 class Target(NamedTuple):
     """A price to touch for each name and session, names x sessions, NaN where there is none; the index of the session by whose
-    end it counts, shape (sessions,); the most sessions that may take; and the volatility of options until then, a decimal."""
+    end it counts, shape (sessions,); and the most sessions that may take."""
 
     price: FloatArray
     end: FloatArray
     span: int
-    vol: FloatArray
 
 
-def cycle_target(
-    close: FloatArray, band: CycleBands, vol: FloatArray, calendar: NDArray[np.datetime64], *, monthly: bool
-) -> Target:
+def cycle_target(close: FloatArray, band: CycleBands, calendar: NDArray[np.datetime64], *, monthly: bool) -> Target:
     """The edge of the week's or month's expected move on the side that price is on, by the cycle's end; none once it was passed.
 
-    `close` and `vol` (of the expiration that ends the cycle) have shape (names, sessions), `band` is theirs, and `calendar` holds
-    those sessions and the ones ahead.
+    `close` has shape (names, sessions), `band` is theirs, and `calendar` holds those sessions and the ones ahead.
     """
     position = band_position(close, band.anchor, band.half_width)
     edge = band.anchor + np.where(position >= 0, band.half_width, -band.half_width)
     end = cycles(cycle_ends(calendar, monthly=monthly)).end[: close.shape[1]].astype(np.float64)
-    return Target(np.where(np.abs(position) < 1, edge, np.nan), end, int(np.nanmax(band.length)), vol)
+    return Target(np.where(np.abs(position) < 1, edge, np.nan), end, int(np.nanmax(band.length)))
 
 
 def move_target(
@@ -52,19 +43,7 @@ def move_target(
     """
     vol = span_vol(np.array(tenors) / 365, list(vols), sessions / 252)
     price = close * (1 + moves * vol * np.sqrt(sessions / 252))
-    return Target(price, np.arange(close.shape[1], dtype=np.float64) + sessions, sessions, vol)
-
-
-def priced_touch(target: Target, close: FloatArray, put_25d: FloatArray, call_25d: FloatArray) -> FloatArray:
-    """The chance that options gave a target, names x sessions: `touch_chance` at the smile's volatility for the target.
-
-    `put_25d` and `call_25d` are the volatilities of the 25-delta put and call, decimals, of the shape of `close`.
-    """
-    years = np.maximum(target.end - np.arange(close.shape[1]), 0)[None, :] / 252
-    with np.errstate(invalid="ignore", divide="ignore"):
-        level = target.price / close
-        away = np.log(level) / (target.vol * np.sqrt(years))
-    return touch_chance(level, smile_at(away, target.vol, put_25d, call_25d), years)
+    return Target(price, np.arange(close.shape[1], dtype=np.float64) + sessions, sessions)
 
 
 def extremes_ahead(values: FloatArray, end: FloatArray, *, highest: bool) -> FloatArray:
@@ -133,58 +112,3 @@ def touched_by(
         touched = np.where(target >= close, top >= target, bottom <= target)
     result = np.where(there & over & np.isfinite(top), touched.astype(np.float64), np.nan)
     return result, (there & ~over).astype(np.float64)
-
-
-def touch_chance(target: FloatArray, vol: FloatArray, years: FloatArray) -> FloatArray:
-    """Chance that a price without drift touches a level in time.
-
-    Parameters
-    ----------
-    target
-        The level over the price now, above zero; at or above one it is a rise.
-    vol
-        Annualised volatility, a decimal.
-    years
-        Time left, at least zero.
-
-    Returns
-    -------
-    Between 0 and 1, the broadcast shape; NaN where an argument is missing or not above zero.
-
-    Notes
-    -----
-    The price is a martingale, so its logarithm drifts down by half the variance: falls are touched more often than rises of the
-    same size in logarithm. With h = |ln(target)| and s = vol sqrt(years), a rise has N(-h/s - s/2) + N(-h/s + s/2) / target, a
-    fall N(-h/s + s/2) + N(-h/s - s/2) / target: reflection with drift, Shreve (2004), Stochastic Calculus for Finance II, 7.2.
-    """
-    with np.errstate(invalid="ignore", divide="ignore"):
-        deviation = vol * np.sqrt(years)
-        deviation = np.where((deviation > 0) & (target > 0), deviation, np.nan)
-        away, half = np.abs(np.log(target)) / deviation, 0.5 * deviation
-        far, near = normal_cdfs(-away - half), normal_cdfs(-away + half)
-        found: FloatArray = np.where(target >= 1, far + near / target, near + far / target)
-    return np.where(np.isfinite(target) & np.isfinite(deviation), np.minimum(found, 1.0), np.nan)
-
-
-def smile_at(deviations: FloatArray, vol: FloatArray, put_25d: FloatArray, call_25d: FloatArray) -> FloatArray:
-    """Volatility at a number of deviations from the forward, from the three volatilities quoted for a smile.
-
-    Parameters
-    ----------
-    deviations
-        ln(K/F) over vol sqrt(years), any shape.
-    vol, put_25d, call_25d
-        At the money, and of the 25-delta put and call, decimals, that shape.
-
-    Returns
-    -------
-    The parabola through the three in deviations up to two of them, level beyond, and between half and twice `vol`; `vol` itself
-    within one deviation, and where a wing is not known.
-    """
-    with np.errstate(invalid="ignore", divide="ignore"):
-        below, above = put_25d / vol, call_25d / vol
-        slope = (above - below) / (2 * _DELTA_AT)
-        bend = (above + below - 2) / (2 * _DELTA_AT**2)
-        z = np.clip(deviations, -_SMILE_REACH, _SMILE_REACH)
-        factor = np.clip(1 + slope * z + bend * z * z, 0.5, 2.0)
-        return vol * np.where(np.isfinite(factor) & (np.abs(deviations) > 1), factor, 1.0)

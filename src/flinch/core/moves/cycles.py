@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
-from flinch.core.calendar import is_monthly
+from flinch.core.calendar import third_friday
 
 
 class Cycles(NamedTuple):
@@ -42,7 +42,7 @@ def cycle_ends(calendar: NDArray[np.datetime64], *, monthly: bool) -> BoolArray:
     day = calendar.astype("datetime64[D]").astype(np.int64)
     friday = day + 4 - (day + 3) % 7
     last = np.append(friday[1:] != friday[:-1], True)
-    return last & is_monthly(friday.astype("datetime64[D]")) if monthly else last
+    return last & third_friday(friday.astype("datetime64[D]")) if monthly else last
 
 
 def cycles(ends: BoolArray) -> Cycles:

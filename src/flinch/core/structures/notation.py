@@ -12,6 +12,7 @@ from flinch.errors import FlinchError
 _OPTION = re.compile(r"([+-]?)(\d{1,4})([CP])(\d{1,7}(?:\.\d{1,4})?)@(\d{4}-\d\d-\d\d)")
 _SHARES = re.compile(r"([+-]?)(\d{1,6})S")
 MOST_QUANTITY = 1_000
+MOST_SHARES = 999_999
 
 
 class BadLegs(FlinchError):
@@ -71,14 +72,21 @@ def read_legs(text: str) -> PlainLegs:
         options.append(PlainLeg(int(quantity) * (-1 if sign == "-" else 1), right == "C", float(strike), expiration))
     if len(options) > MOST_LEGS:
         raise BadLegs(f"A structure has {MOST_LEGS} legs at most; these are {len(options)}.", 1)
+    if abs(shares) > MOST_SHARES:
+        raise BadLegs(f"A structure has {MOST_SHARES:,} shares at most; these are {abs(shares):,}.", 1)
     if not options and not shares:
         raise BadLegs("A structure needs a leg.", 1)
     return PlainLegs(options, shares)
 
 
+def _strike(strike: float) -> str:
+    """All digits that `read_legs` takes, and no more than it needs."""
+    return f"{strike:.4f}".rstrip("0").rstrip(".")
+
+
 def write_legs(legs: PlainLegs) -> str:
     """The text of legs, as `read_legs` reads it."""
-    parts = [f"{leg.quantity:+d}{'C' if leg.is_call else 'P'}{leg.strike:g}@{leg.expiration}" for leg in legs.options]
+    parts = [f"{leg.quantity:+d}{'C' if leg.is_call else 'P'}{_strike(leg.strike)}@{leg.expiration}" for leg in legs.options]
     return ",".join([*parts, *([f"{legs.shares:+d}S"] if legs.shares else [])])
 
 
@@ -90,6 +98,6 @@ def leg_words(legs: PlainLegs) -> str:
     for leg in legs.options:
         day = "" if one else f" {leg.expiration:%-d %b}"
         count = "" if abs(leg.quantity) == 1 else f"{abs(leg.quantity)} "
-        parts.append(f"{'+' if leg.quantity > 0 else '−'}{count}{leg.strike:g} {'C' if leg.is_call else 'P'}{day}")
+        parts.append(f"{'+' if leg.quantity > 0 else '−'}{count}{_strike(leg.strike)} {'C' if leg.is_call else 'P'}{day}")
     end = f" · {next(iter(days)):%-d %b}" if one else ""
     return " ".join(parts) + end

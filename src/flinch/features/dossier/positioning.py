@@ -329,7 +329,7 @@ def _expiries(
         ExpiryPart(
             expiration=listed[i].astype(object),
             days=int(days[i]),
-            monthly=bool(is_monthly(listed[i : i + 1])[0]),
+            monthly=bool(is_monthly(listed[i : i + 1], view.calendar)[0]),
             bucket=BUCKETS[buckets[i]],
             chosen=bool(chosen[i]),
             call=exposure.call[i],
@@ -370,7 +370,7 @@ def _fan(view: View, row: int, asked: dt.date | None) -> Fan | None:
     readable = view.readable_expirations(row)
     if not readable:
         return None
-    monthly = [e for e in readable if is_monthly(np.array(e.expiration, dtype="datetime64[D]"))]
+    monthly = [e for e in readable if is_monthly(np.array(e.expiration, dtype="datetime64[D]"), view.calendar)]
     expiry = next((e for e in readable if e.expiration == asked), (monthly or readable)[0])
     calendar, so_far = view.calendar, view.end
     end = int(np.searchsorted(calendar, np.datetime64(expiry.expiration, "D")))

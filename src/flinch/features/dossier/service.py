@@ -133,7 +133,7 @@ def expiry_row(view: View, row: int, expiry: Expiry) -> ExpiryRow:
     return ExpiryRow(
         expiration=expiry.expiration,
         days=(expiry.expiration - view.today).days,
-        monthly=bool(is_monthly(np.array(expiry.expiration, dtype="datetime64[D]"))),
+        monthly=bool(is_monthly(np.array(expiry.expiration, dtype="datetime64[D]"), view.calendar)),
         vol=percent(expiry.vol),
         forward=expiry.forward,
         forward_from_parity=expiry.forward_from_parity,

@@ -7,9 +7,8 @@ import datetime as dt
 import numpy as np
 
 from flinch.core.calendar import years_to_close
-from flinch.core.evidence import past_touch, touch_chance
+from flinch.core.evidence import past_touch, span_smiles, touch_chance
 from flinch.core.rules import percent
-from flinch.core.volatility import constant_maturity_vol, smile_vol
 from flinch.errors import FlinchError
 from flinch.features.lines.schemas import LineRow, LinesView
 from flinch.market import View
@@ -80,19 +79,19 @@ def _line(view: View, row: int, line: Row, day: dt.date, sessions: int) -> LineR
 
 
 def _priced(view: View, row: int, level: float, day: dt.date) -> tuple[float | None, str | None]:
-    """The chance to touch a level under a price without drift, at the surface's volatility for that strike and time."""
+    """The chance that the surface gives to touching a level by a day's close, a percentage; else why there is none."""
     price, expirations = view.price(row), view.readable_expirations(row)
     if not expirations or not np.isfinite(price):
         return None, "no expiration has a volatility that could be read" if np.isfinite(price) else "it has no price"
     years = np.array([expiry.years for expiry in expirations])
-    forward = np.array([expiry.forward for expiry in expirations])
     # Without a fitted slice an expiration has its volatility at the money alone.
-    fitted = smile_vol(np.array([expiry.svi for expiry in expirations]), years, np.log(level / forward))
-    vols = np.where(np.isfinite(fitted), fitted, [expiry.vol for expiry in expirations])
+    flat = np.array([[expiry.vol**2 * expiry.years, 0.0, 0.0, 0.0, 1.0] for expiry in expirations])
+    fitted = np.array([expiry.svi for expiry in expirations], dtype=np.float64)
+    parameters = np.where(np.isfinite(fitted).all(axis=1, keepdims=True), fitted, flat)
     left = years_to_close(np.array([day], dtype="datetime64[D]"), view.as_of)
-    vol = np.atleast_1d(constant_maturity_vol(years, vols, left))
-    chance = touch_chance(np.array([level / price]), vol, left)
-    return percent(float(chance[0])), None
+    mine = np.zeros(years.size, dtype=np.int64)
+    chance = touch_chance(np.array([level / price]), span_smiles(mine, years, parameters, mine[:1], left))
+    return (percent(float(chance[0])), None) if np.isfinite(chance[0]) else (None, "its smile could not be read")
 
 
 def _date(day: np.datetime64) -> dt.date:

@@ -18,11 +18,11 @@ from flinch.core.evidence import (
     Compared,
     Estimate,
     Study,
+    Target,
     cycle_target,
     move_target,
     moves_ahead,
     moves_from_open,
-    priced_touch,
     ranges_ahead,
     sentence,
     study,
@@ -35,6 +35,7 @@ from flinch.core.rules import RuleError, evaluate, percent
 from flinch.jobs import Handle, Work
 from flinch.market import Dictionary, MarketHolder, View
 from flinch.market.own_lines import LineAt
+from flinch.market.touches import priced_touches
 from flinch.screening.body import StackBody, Text
 from flinch.screening.history import through_history, through_tape
 from flinch.web import with_own
@@ -42,6 +43,9 @@ from flinch.web import with_own
 # Sessions ahead, and the volatility that prices a move so far.
 HORIZONS = {1: "iv_nearest", 5: "iv7", 10: "iv14", 21: "iv30"}
 _LOOKED_AT = 3 * len(HORIZONS)
+
+DISTANCES = (0.5, 0.75, 1.0, 1.25, 1.5, 2.0, 2.5, 3.0)
+"""Expected moves at which the chances that options gave are held against what came."""
 
 TargetKind = Literal["month", "week", "up", "down"]
 
@@ -102,6 +106,15 @@ class Followed(BaseModel):
     measures: list[Measured]
 
 
+class AtDistance(BaseModel):
+    """Of the same cases and time, a price so many expected moves away: how often it was touched, and the chance options gave."""
+
+    moves: float
+    touched: float | None
+    priced: float | None
+    cases: int
+
+
 class TargetFound(BaseModel):
     """How often the target was touched in time."""
 
@@ -117,6 +130,7 @@ class TargetFound(BaseModel):
     priced: float | None = Field(description="The mean chance that options gave it")
     verdict: Verdict
     sentence: str
+    by_distance: list[AtDistance] = Field(description="For up and down; none for the edge of a cycle")
 
 
 class EvidencePath(BaseModel):
@@ -259,7 +273,7 @@ def evidence(
             )
             for s in studies
         ],
-        target=_target(view, followed_rules.eligible, fired, request.target) if request.target else None,
+        target=_target(view, followed_rules.eligible, fired, request.target, tell) if request.target else None,
     )
 
 
@@ -293,25 +307,30 @@ def _measured(studied: Study, measure: str) -> Measured:
     )
 
 
-def _target(view: View, eligible: BoolArray, fired: BoolArray, asked: TargetAsked) -> TargetFound:
+def _target(
+    view: View, eligible: BoolArray, fired: BoolArray, asked: TargetAsked, tell: Callable[[float, str], None]
+) -> TargetFound:
     frame = view.frame
+    others: list[Target] = []
     if asked.kind in ("month", "week"):
-        # A column of the market is kept session after session; these are followed name after name.
-        vol = np.ascontiguousarray(frame.daily[f"iv_{asked.kind}"])
-        target = cycle_target(frame.close, view.band(asked.kind), vol, frame.calendar, monthly=asked.kind == "month")
+        target = cycle_target(frame.close, view.band(asked.kind), frame.calendar, monthly=asked.kind == "month")
         words = f"the edge of the {asked.kind}’s expected move, on the side price is on, by the cycle’s end"
     else:
-        tenors, moves = sorted(frame.implied), asked.moves if asked.kind == "up" else -asked.moves
+        tenors, sign = sorted(frame.implied), 1.0 if asked.kind == "up" else -1.0
         vols = [np.ascontiguousarray(frame.implied[tenor]) for tenor in tenors]
-        target = move_target(frame.close, tenors, vols, moves, asked.sessions)
+        target, *others = (
+            move_target(frame.close, tenors, vols, sign * moves, asked.sessions) for moves in (asked.moves, *DISTANCES)
+        )
         plural = "move" if asked.moves == 1 else "moves"
         words = f"{asked.moves:g} expected {plural} {asked.kind} within {asked.sessions} sessions"
     touched, still_open = touched_by(frame.high, frame.low, frame.close, target.price, target.end)
-    chance = priced_touch(target, frame.close, frame.daily["put_25d"], frame.daily["call_25d"])
+    counted = fired & eligible & np.isfinite(touched)
+    tell(0.92, "reading what options said")
+    first, *chances = priced_touches(view, [one.price for one in (target, *others)], target.end, counted)
     studied = study(touched, eligible, fired, horizon=target.span, looks=1)
     compared, verdict = studied.measures["mean"], verdict_on(studied, "mean")
-    counted = fired & eligible & np.isfinite(touched) & np.isfinite(chance)
-    priced = float(chance[counted].mean()) if counted.any() else float("nan")
+    known = counted & np.isfinite(first)
+    priced = float(first[known].mean()) if known.any() else float("nan")
     open_cases = int(still_open[fired & eligible].sum())
     return TargetFound(
         words=words,
@@ -326,6 +345,23 @@ def _target(view: View, eligible: BoolArray, fired: BoolArray, asked: TargetAske
         priced=priced,
         verdict=verdict,
         sentence=_target_words(studied, words, priced, verdict, open_cases),
+        by_distance=[
+            _at_distance(view, moves, other, chance, counted)
+            for moves, other, chance in zip(DISTANCES, others, chances, strict=False)
+        ],
+    )
+
+
+def _at_distance(view: View, moves: float, target: Target, chance: FloatArray, counted: BoolArray) -> AtDistance:
+    frame = view.frame
+    touched, _ = touched_by(frame.high, frame.low, frame.close, target.price, target.end)
+    both = counted & np.isfinite(touched) & np.isfinite(chance)
+    there = both.any()
+    return AtDistance(
+        moves=moves,
+        touched=float(touched[both].mean()) if there else None,
+        priced=float(chance[both].mean()) if there else None,
+        cases=int(both.sum()),
     )
 
 

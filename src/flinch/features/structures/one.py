@@ -408,7 +408,7 @@ def _expirations(board: Board) -> list[ExpirationView]:
             ExpirationView(
                 expiration=_day(board, place),
                 days=int(board.days[place]),
-                monthly=bool(is_monthly(board.date[place])),
+                monthly=bool(is_monthly(board.date[place], board.view.calendar)),
                 calls=sides[0],
                 puts=sides[1],
             )

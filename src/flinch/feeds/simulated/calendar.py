@@ -18,21 +18,22 @@ DateArray = NDArray[np.datetime64]
 
 
 @cache
-def _all_sessions() -> DateArray:
+def all_sessions() -> DateArray:
+    """Every session of the exchange around the market's, in order."""
     calendar = exchange_calendars.get_calendar("XNYS", start="2023-06-01", end="2029-06-01")
     return np.asarray(calendar.sessions.values, dtype="datetime64[D]")
 
 
 def market_sessions(warm_up: int = 0) -> DateArray:
     """The 504 sessions that end on the as-of date, with `warm_up` more before them."""
-    sessions = _all_sessions()
+    sessions = all_sessions()
     end = int(np.searchsorted(sessions, np.datetime64(AS_OF.date(), "D"))) + 1
     return sessions[end - SESSIONS - warm_up : end]
 
 
 def sessions_after(count: int) -> DateArray:
     """The next `count` sessions after the as-of date."""
-    sessions = _all_sessions()
+    sessions = all_sessions()
     start = int(np.searchsorted(sessions, np.datetime64(AS_OF.date(), "D"))) + 1
     return sessions[start : start + count]
 
@@ -54,7 +55,7 @@ def session_opens(sessions: DateArray) -> NDArray[np.datetime64]:
 @cache
 def _fridays() -> tuple[DateArray, DateArray]:
     """Weekly expirations (Fridays, or the session before a Friday holiday) and the calendar Fridays they stand for."""
-    sessions = _all_sessions()
+    sessions = all_sessions()
     first, last = sessions[0], sessions[-1]
     friday = np.arange(first + (4 - first.astype("datetime64[D]").astype(int) - 3) % 7, last, 7)
     expiration = sessions[np.searchsorted(sessions, friday, side="right") - 1]

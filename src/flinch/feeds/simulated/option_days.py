@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from flinch.core.calendar import is_monthly
 from flinch.core.volatility.chain import ChainQuotes, typical_width
-from flinch.feeds.simulated.calendar import DateArray, listed_expirations
+from flinch.feeds.simulated.calendar import DateArray, all_sessions, listed_expirations
 from flinch.feeds.simulated.chains import Snapshot
 from flinch.feeds.simulated.names import SIZES, Listing
 
@@ -28,11 +28,12 @@ def make_option_days(
     today_width = _width(len(names), newest)
     ratio = np.where(np.isfinite(today_width), today_width / usual_width[:, -1], 1.0)
     expirations, weeklies = np.zeros(iv30.shape), np.zeros(iv30.shape)
+    exchange = all_sessions()
     for t, day in enumerate(sessions):
         for size, weekly, members in groups:
             listed = listed_expirations(day, size, weekly)
             expirations[members, t] = listed.size
-            weeklies[members, t] = np.count_nonzero(~is_monthly(listed))
+            weeklies[members, t] = np.count_nonzero(~is_monthly(listed, exchange))
     return {
         "atm_width": np.round(usual_width * ratio[:, None], 3),
         "expirations": expirations,

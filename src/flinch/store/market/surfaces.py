@@ -116,6 +116,7 @@ def read_expiries(
     )
     rows = rows.with_columns(pl.col(pl.Float64).fill_null(np.nan))
     out: dict[int, list[Expiry]] = {}
+    rows = rows.filter(pl.col("name_id").is_in(ids.tolist()))
     owners = np.searchsorted(ids, rows["name_id"].to_numpy()).tolist()
     plain = rows.drop("name_id", *SVI_COLUMNS).with_columns(pl.col("forward_from_parity").cast(pl.Boolean))
     for row, fields, svi in zip(owners, plain.iter_rows(), rows.select(SVI_COLUMNS).iter_rows(), strict=True):

@@ -4,6 +4,7 @@ import { useAddress } from "@/shared/address";
 import type { Metric, Schemas } from "@/shared/api/client";
 import { useHandbook } from "@/shared/api/queries";
 import { useKeys } from "@/shared/keyboard";
+import { hold } from "@/shared/settled";
 import { Failed, Loading } from "@/shared/ui/States";
 import { OwnMetrics } from "./OwnMetrics";
 
@@ -22,8 +23,12 @@ export default function HandbookPage() {
   // What is typed shows at once; the address follows when the typing pauses.
   useEffect(() => {
     if (wanted === asked) return;
+    const release = hold();
     const timer = setTimeout(() => write({ q: wanted || null }), 200);
-    return () => clearTimeout(timer);
+    return () => {
+      clearTimeout(timer);
+      release();
+    };
   }, [wanted, asked, write]);
   const data = handbook.data;
   useKeys({ f: () => search.current?.focus() });

@@ -4,6 +4,7 @@ import { asOfDay, useAsOf } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { useTray } from "@/shared/api/queries";
 import { metricText, number, signed } from "@/shared/format";
+import { soon } from "@/shared/settled";
 import { Missing } from "@/shared/ui/Missing";
 import type { Row } from "./lines";
 
@@ -38,7 +39,7 @@ export function OneAxis({
     const list = body.current?.rows;
     if (event.key === "Enter") {
       // One step after the other: a second navigation at once would drop the first.
-      setTimeout(() => navigate(asOfDay(`/dossier/${row.symbol}`, asOf)));
+      soon(() => navigate(asOfDay(`/dossier/${row.symbol}`, asOf)));
       return;
     }
     const by = { ArrowDown: 1, ArrowUp: -1, PageDown: 15, PageUp: -15, Home: -9999, End: 9999 }[event.key];

@@ -15,6 +15,7 @@ import {
 } from "@/shared/api/queries";
 import { compact, count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { soon, useRowsBusy, whenRows } from "@/shared/settled";
 import type { Base } from "@/shared/stack/base";
 import { Narrowest, Stack, universeWords } from "@/shared/stack/Stack";
 import { reasonFor } from "@/shared/stack/state";
@@ -126,7 +127,7 @@ export function OffExchangeAt({
   };
   function open(name: string) {
     leave(focused ?? name);
-    setTimeout(() => navigate(target(name)));
+    soon(() => navigate(target(name)));
   }
   const symbolLink = (name: string) => <SymbolLink symbol={name} to={target(name)} onOpen={open} />;
   const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
@@ -134,7 +135,7 @@ export function OffExchangeAt({
   const copy = () => copySymbols(reply?.symbols ?? []);
   const showView = (next: (typeof VIEWS)[number]) => write({ show: next === "names" ? null : next, at: null }, true);
   useKeys({
-    r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
+    r: () => whenRows(() => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus()),
     c: copy,
     o: kept.choose,
     ...Object.fromEntries(VIEWS.map((one, i) => [String(i + 1), () => showView(one)])),
@@ -143,6 +144,9 @@ export function OffExchangeAt({
     writeFile("/api/off-exchange/export", { ...asked, format, name: base.draft.name || "Off-exchange", view, sort });
 
   const failed = answer.failureReason;
+  // What is not answered because the server is away is said beside the rows, which stay as they are.
+  const waiting = !failed && (!reply || answer.isPlaceholderData);
+  useRowsBusy(waiting);
   const refused = failed instanceof ApiError && !failed.passing ? failed : null;
   const table = <Row extends { symbol: string }>(
     label: string,
@@ -179,7 +183,7 @@ export function OffExchangeAt({
       >
         {kept.head}
       </Stack>
-      <section className="results" aria-label="Results" aria-busy={answer.isPlaceholderData}>
+      <section className="results" aria-label="Results" aria-busy={waiting}>
         <header>
           <h2 aria-live="polite">
             {reply ? (

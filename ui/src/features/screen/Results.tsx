@@ -15,12 +15,14 @@ import { asOfDay } from "@/shared/address";
 import type { Metric } from "@/shared/api/client";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, metricText, signed } from "@/shared/format";
+import { whenRows } from "@/shared/settled";
 import { Definition } from "@/shared/ui/Definition";
 import { Missing } from "@/shared/ui/Missing";
 import { SymbolLink } from "@/shared/ui/SymbolLink";
 import { type Column, type Columns, DRAWN, type Row, valueAt } from "./rows";
 
 const ROW_HEIGHT = 28;
+const WALKS = ["ArrowDown", "ArrowUp", "PageDown", "PageUp", "Home", "End", "Enter"];
 const WIDE: Record<string, number> = { move: 76, level: 106 };
 
 type Shown = {
@@ -141,6 +143,11 @@ export function Results({
       event.preventDefault();
       return setCursor(Math.max(0, Math.min(shown.length - 1, cursor + (event.key === "ArrowRight" ? 1 : -1))));
     }
+    if (!WALKS.includes(event.key)) return;
+    if (event.key !== "Enter") event.preventDefault();
+    whenRows(() => walks.current(event.key));
+  }
+  const walk = (pressed: string) => {
     if (rows.length === 0) return;
     const page = Math.max(1, Math.floor((gridRef.current?.clientHeight ?? 280) / ROW_HEIGHT) - 2);
     const goal: Record<string, number> = {
@@ -151,18 +158,19 @@ export function Results({
       Home: 0,
       End: rows.length - 1,
     };
-    if (event.key === "Enter" && at >= 0) {
-      if (focused) onOpen(focused);
+    if (pressed === "Enter") {
+      if (focused && at >= 0) onOpen(focused);
       return;
     }
-    const next = goal[event.key];
+    const next = goal[pressed];
     if (next === undefined) return;
-    event.preventDefault();
     const place = Math.max(0, Math.min(rows.length - 1, next));
     const row = rows[place];
     if (row) onFocus(row);
     virtual.scrollToIndex(place, { align: "auto" });
-  }
+  };
+  const walks = useRef(walk);
+  walks.current = walk;
 
   return (
     <div ref={gridRef} className="grid">

@@ -18,6 +18,7 @@ import {
 } from "@/shared/api/queries";
 import { count, date, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { soon, useRowsBusy, whenRows } from "@/shared/settled";
 import { Asking } from "@/shared/stack/Asking";
 import type { Base } from "@/shared/stack/base";
 import { type Look, useLook } from "@/shared/stack/kept";
@@ -168,7 +169,7 @@ export function ScreenAt({
   function open(symbol: string) {
     leave(symbol);
     // One step after the other: a second navigation at once would drop the first.
-    setTimeout(() => navigate(asOfDay(`/dossier/${symbol}`, asOf)));
+    soon(() => navigate(asOfDay(`/dossier/${symbol}`, asOf)));
   }
 
   const link = `/screen?${params}`;
@@ -210,7 +211,7 @@ export function ScreenAt({
     if (evidence) write({ evidence: null });
   };
   useKeys({
-    r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
+    r: () => whenRows(() => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus()),
     c: copy,
     o: kept.choose,
     "1": () => setView("table"),
@@ -253,6 +254,9 @@ export function ScreenAt({
   }
 
   const failed = answer.failureReason;
+  // What is not answered because the server is away is said beside the rows, which stay as they are.
+  const waiting = !failed && (!reply || answer.isPlaceholderData);
+  useRowsBusy(waiting);
   const refused = failed instanceof ApiError && !failed.passing ? failed : null;
   return (
     <div className="screen">
@@ -266,7 +270,7 @@ export function ScreenAt({
       >
         {kept.head}
       </Stack>
-      <section className="results" aria-label="Results" aria-busy={answer.isPlaceholderData}>
+      <section className="results" aria-label="Results" aria-busy={waiting}>
         <header>
           <h2 aria-live="polite">
             {reply ? (

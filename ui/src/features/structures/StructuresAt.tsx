@@ -16,6 +16,7 @@ import {
 } from "@/shared/api/queries";
 import { count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { soon, useRowsBusy, whenRows } from "@/shared/settled";
 import { Asking } from "@/shared/stack/Asking";
 import type { Base } from "@/shared/stack/base";
 import { Narrowest, Stack, universeWords } from "@/shared/stack/Stack";
@@ -123,11 +124,11 @@ export function StructuresAt({
   const kept = useKeptScreen({ things: STRUCTURES, base, first: FIRST, screen, changed, link, write, onSaid: say });
   function open(one: { key: string }) {
     leave(one.key);
-    setTimeout(() => navigate(asOfDay(oneAddress(one.key, search.entry, search.scaled), asOf)));
+    soon(() => navigate(asOfDay(oneAddress(one.key, search.entry, search.scaled), asOf)));
   }
   const toDossier = (name: string) => {
     leave(focused ?? "");
-    setTimeout(() => navigate(asOfDay(`/dossier/${name}`, asOf)));
+    soon(() => navigate(asOfDay(`/dossier/${name}`, asOf)));
   };
   const columns = structureColumns(
     (one) => <SymbolLink symbol={one.symbol} to={asOfDay(`/dossier/${one.symbol}`, asOf)} onOpen={toDossier} />,
@@ -144,7 +145,7 @@ export function StructuresAt({
   };
   const fold = (next: boolean) => write({ form: next ? "1" : null });
   useKeys({
-    r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
+    r: () => whenRows(() => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus()),
     c: copy,
     f: () => fold(!unfolded),
     o: kept.choose,
@@ -163,6 +164,9 @@ export function StructuresAt({
   }
 
   const failed = answer.failureReason;
+  // What is not answered because the server is away is said beside the rows, which stay as they are.
+  const waiting = !failed && (!reply || answer.isPlaceholderData);
+  useRowsBusy(waiting);
   const refused = failed instanceof ApiError && !failed.passing ? failed : null;
   const asking = base.key === null && !changed;
   const table = (list: Row[], total: number) => (
@@ -197,7 +201,7 @@ export function StructuresAt({
       >
         {kept.head}
       </Stack>
-      <section className="results" aria-label="Results" aria-busy={answer.isPlaceholderData}>
+      <section className="results" aria-label="Results" aria-busy={waiting}>
         <header>
           <h2 aria-live="polite">
             {reply ? (

@@ -15,6 +15,7 @@ import {
 } from "@/shared/api/queries";
 import { compact, count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { soon, useRowsBusy, whenRows } from "@/shared/settled";
 import { Asking } from "@/shared/stack/Asking";
 import type { Base } from "@/shared/stack/base";
 import { Narrowest, Stack, universeWords } from "@/shared/stack/Stack";
@@ -114,7 +115,7 @@ export function TapeAt({
   const kept = useKeptScreen({ things: TICKETS, base, first: FIRST, screen, changed, link, write, onSaid: say });
   function open(name: string) {
     leave(focused ?? name);
-    setTimeout(() => navigate(asOfDay(`/dossier/${name}?view=tape`, asOf)));
+    soon(() => navigate(asOfDay(`/dossier/${name}?view=tape`, asOf)));
   }
   const symbolLink = (name: string) => (
     <SymbolLink symbol={name} to={asOfDay(`/dossier/${name}?view=tape`, asOf)} onOpen={open} />
@@ -126,7 +127,7 @@ export function TapeAt({
       strike: String(contract.strike),
     });
     leave(focused ?? name);
-    setTimeout(() => navigate(asOfDay(`/dossier/${name}?${query}`, asOf)));
+    soon(() => navigate(asOfDay(`/dossier/${name}?${query}`, asOf)));
   };
   const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
   const fresh = reply?.symbols.filter((name) => !inTray.has(name)) ?? [];
@@ -138,7 +139,7 @@ export function TapeAt({
     if (evidence) write({ evidence: null });
   };
   useKeys({
-    r: () => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus(),
+    r: () => whenRows(() => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus()),
     c: copy,
     o: kept.choose,
     "1": () => setView("names"),
@@ -153,6 +154,9 @@ export function TapeAt({
   }
 
   const failed = answer.failureReason;
+  // What is not answered because the server is away is said beside the rows, which stay as they are.
+  const waiting = !failed && (!reply || answer.isPlaceholderData);
+  useRowsBusy(waiting);
   const refused = failed instanceof ApiError && !failed.passing ? failed : null;
   const asking = base.key === null && screen.rules.every((r) => /^[a-z_0-9]+$/.test(r.text));
   const shared = {
@@ -194,7 +198,7 @@ export function TapeAt({
       >
         {kept.head}
       </Stack>
-      <section className="results" aria-label="Results" aria-busy={answer.isPlaceholderData}>
+      <section className="results" aria-label="Results" aria-busy={waiting}>
         <header>
           <h2 aria-live="polite">
             {reply ? (

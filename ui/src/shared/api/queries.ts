@@ -9,6 +9,7 @@ import {
 } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { askWhichIsKept } from "@/shared/conflict";
+import { useHold } from "@/shared/settled";
 import {
   ApiError,
   type AsOfRequest,
@@ -87,10 +88,13 @@ export function useByKey(metrics: Metric[]): Map<string, Metric> {
  */
 function useLatest<Request, Reply>(
   key: string,
-  request: Request,
+  given: Request,
   ask: (request: Request, signal: AbortSignal) => Promise<Reply>,
 ) {
   const version = useMarket().data?.version;
+  // Requests are compared by what they say: one that is written anew with every drawing is the same one.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the text is the request
+  const request = useMemo(() => given, [JSON.stringify(given)]);
   const [asked, setAsked] = useState(request);
   const answer = useQuery({
     queryKey: [key, version, asked],
@@ -103,6 +107,7 @@ function useLatest<Request, Reply>(
   useEffect(() => {
     if (!waiting) setAsked(request);
   }, [waiting, request]);
+  useHold(asked !== request && answer.failureCount === 0);
   return { ...answer, isPlaceholderData: answer.isPlaceholderData || asked !== request };
 }
 
@@ -428,6 +433,8 @@ export const useEvidence = (request: Schemas["EvidenceRequest"]) => {
   const [underWay, setUnderWay] = useState<UnderWay | null>(null);
   const answer = useQuery({
     queryKey: ["evidence", version, request],
+    // It says itself how far it is.
+    meta: { apart: true },
     queryFn: async ({ signal }) => {
       let job = await api.askEvidence(request, signal);
       const stop = () => void api.cancelJob(job.id).catch(() => undefined);

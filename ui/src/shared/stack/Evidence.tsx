@@ -91,7 +91,7 @@ export function Evidence({
   });
   const data = answer.data;
   return (
-    <section className="evidence" aria-label="Evidence">
+    <section className="evidence" aria-label="Evidence" aria-busy={answer.isFetching && !data}>
       <div className="view-tools">
         <label>
           Of{" "}

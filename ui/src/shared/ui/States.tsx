@@ -3,9 +3,11 @@ import { Link } from "react-router";
 import { asOfDay, useAsOf } from "@/shared/address";
 import { ApiError } from "@/shared/api/client";
 import { Mark } from "@/shared/chart/Mark";
+import { useHold } from "@/shared/settled";
 
 /** The page has nothing to show yet. */
 export function Loading({ what }: { what: string }) {
+  useHold(true);
   return (
     <div className="state" role="status">
       <Mark className="state-mark breathing" />

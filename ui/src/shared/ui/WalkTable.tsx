@@ -1,4 +1,13 @@
-import { Fragment, type KeyboardEvent, type MouseEvent, type ReactNode, type RefObject, useEffect } from "react";
+import {
+  Fragment,
+  type KeyboardEvent,
+  type MouseEvent,
+  type ReactNode,
+  type RefObject,
+  useEffect,
+  useRef,
+} from "react";
+import { whenRows } from "@/shared/settled";
 
 export type Column<Row> = {
   id: string;
@@ -14,6 +23,8 @@ export type Column<Row> = {
   head?: ReactNode;
   cell: (row: Row) => ReactNode;
 };
+
+const WALKS = ["ArrowDown", "ArrowUp", "PageDown", "PageUp", "Home", "End", "Enter"];
 
 /** Of a row: without spaces, which would make several of it. */
 const idOf = (key: string) => `row-${key.replaceAll(" ", "_")}`;
@@ -60,8 +71,8 @@ export function WalkTable<Row>({
   useEffect(() => {
     if (focused !== null) document.getElementById(idOf(focused))?.scrollIntoView({ block: "nearest" });
   }, [focused]);
-  function key(event: KeyboardEvent) {
-    if (event.ctrlKey || event.metaKey || event.altKey || event.target !== event.currentTarget || !rows.length) return;
+  const walk = (pressed: string) => {
+    if (!rows.length) return;
     const page = Math.max(1, Math.floor((gridRef.current?.clientHeight ?? 280) / 28) - 2);
     const goal: Record<string, number> = {
       ArrowDown: at + 1,
@@ -71,12 +82,17 @@ export function WalkTable<Row>({
       Home: 0,
       End: rows.length - 1,
     };
-    if (event.key === "Enter" && at >= 0) return onOpen(rows[at] as Row);
-    const next = goal[event.key];
-    if (next === undefined) return;
-    event.preventDefault();
-    const row = rows[Math.max(0, Math.min(rows.length - 1, next))];
-    if (row !== undefined) onFocus(row);
+    if (pressed === "Enter" && at >= 0) return onOpen(rows[at] as Row);
+    const row = rows[Math.max(0, Math.min(rows.length - 1, goal[pressed] ?? at))];
+    if (row !== undefined && pressed in goal) onFocus(row);
+  };
+  const latest = useRef(walk);
+  latest.current = walk;
+  function key(event: KeyboardEvent) {
+    if (event.ctrlKey || event.metaKey || event.altKey || event.target !== event.currentTarget) return;
+    if (!WALKS.includes(event.key)) return;
+    if (event.key !== "Enter") event.preventDefault();
+    whenRows(() => latest.current(event.key));
   }
   const sortedBy = sort.replace(/^-/, "");
   return (

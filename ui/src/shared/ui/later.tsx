@@ -1,4 +1,11 @@
 import { type ComponentType, lazy, Suspense } from "react";
+import { useHold } from "@/shared/settled";
+
+/** Nothing to see yet, and the page is not settled. */
+function Coming() {
+  useHold(true);
+  return null;
+}
 
 const SOON_MS = 1500;
 
@@ -19,7 +26,7 @@ export function later<Props extends object>(load: () => Promise<ComponentType<Pr
   setTimeout(() => fetch().catch(() => undefined), SOON_MS);
   const Loaded = lazy(fetch) as unknown as ComponentType<Props>;
   return (props) => (
-    <Suspense fallback={null}>
+    <Suspense fallback={<Coming />}>
       <Loaded {...props} />
     </Suspense>
   );
