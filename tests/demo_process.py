@@ -13,6 +13,8 @@ import urllib.request
 from pathlib import Path
 from typing import Any
 
+from tests.waiting import slowly, until
+
 PROJECT = Path(__file__).resolve().parents[1]
 PATIENCE = 600
 KEPT_IN = "FLINCH_TEST_SIMULATED"
@@ -50,7 +52,7 @@ class Demo:
         while text not in self.said:
             assert self.process.poll() is None or text in self.said, f"it ended early: {self.said}"
             assert time.monotonic() < deadline, f"no {text!r} in: {self.said}"
-            time.sleep(0.05)
+            slowly(0.05)
 
     def get(self, path: str) -> Any:
         """The JSON at a path."""
@@ -60,7 +62,7 @@ class Demo:
     def ended(self) -> int:
         """Wait until it has ended by itself; its exit status."""
         code = self.process.wait(PATIENCE)
-        self._reader.join(10)
+        self._reader.join(PATIENCE)
         return code
 
     def end(self, how: signal.Signals) -> int:
@@ -85,7 +87,5 @@ def processes_on(folder: Path) -> list[int]:
 
 def gone(folder: Path) -> bool:
     """Whether everything that ran on a folder has ended, waiting a minute for it."""
-    deadline = time.monotonic() + 60
-    while processes_on(folder) and time.monotonic() < deadline:
-        time.sleep(0.1)
-    return not processes_on(folder)
+    until(lambda: not processes_on(folder), f"the end of {processes_on(folder)}")
+    return True

@@ -8,12 +8,12 @@ import re
 import shutil
 import signal
 import socket
-import time
 from pathlib import Path
 
 import pytest
-from tests.demo_process import PATIENCE, Demo, gone, processes_on
+from tests.demo_process import Demo, gone, processes_on
 from tests.kept_market import kept_market
+from tests.waiting import until
 
 from flinch.demo import CannotStart, Interface
 from flinch.store.local_server import LocalServer, free_port
@@ -62,13 +62,7 @@ def test_a_second_start_finds_the_market_and_its_end_takes_everything_along(
     database = next(pid for pid in processes_on(folder) if b"mariadbd" in Path(f"/proc/{pid}/cmdline").read_bytes())
     os.kill(database, signal.SIGKILL)
     first.wait_for("the database server had ended; it was started again")
-    deadline = time.monotonic() + PATIENCE
-    while time.monotonic() < deadline:
-        try:
-            assert first.get("/api/tray")["items"] == []
-            break
-        except OSError:
-            time.sleep(0.2)
+    until(lambda: first.get("/api/tray")["items"] == [])
     assert first.end(signal.SIGTERM) == 0
     assert gone(folder)
     assert server._process is not None

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import threading
-import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 from sqlalchemy import Engine, delete, update
+from tests.waiting import PATIENCE, comes
 
 from flinch.core.interrupt import TooCostly, checkpoint, spend
 from flinch.errors import FlinchError
@@ -47,12 +47,18 @@ class Gate:
 
     def __init__(self) -> None:
         self.open, self.began = threading.Event(), threading.Semaphore(0)
+        self.inside = self.most = 0
 
     def work(self, handle: Handle) -> str:
         handle.tell(0.25, "at the gate")
+        self.inside += 1
+        self.most = max(self.most, self.inside)
         self.began.release()
-        while not self.open.wait(0.01):
-            checkpoint()
+        try:
+            while not self.open.wait(0.01):
+                checkpoint()
+        finally:
+            self.inside -= 1
         return f"{handle.asked['what']} for {handle.owner}"
 
 
@@ -80,7 +86,7 @@ def running(table: JobTable, gate: Gate) -> Iterator[Callable[[], Jobs]]:
 def test_a_job_tells_how_far_it_is_and_then_what_came_of_it(running, gate: Gate, table: JobTable, me: int):
     jobs = running()
     number = jobs.submit("gate", {"what": "bread"}, owner=me)
-    assert gate.began.acquire(timeout=10)
+    assert comes(gate.began)
     job = jobs.look(number, me)
     assert (job.state, job.percent, job.stage) == ("running", 25, "at the gate")
     assert jobs.answer(job) is None
@@ -88,7 +94,7 @@ def test_a_job_tells_how_far_it_is_and_then_what_came_of_it(running, gate: Gate,
     assert told is not None
     assert (told.state, told.percent, told.stage) == ("running", 25, "at the gate"), "a row says so too"
     gate.open.set()
-    assert jobs.answer(jobs.look(number, me, wait=10)) == f"bread for {me}"
+    assert jobs.answer(jobs.look(number, me, wait=PATIENCE)) == f"bread for {me}"
     other = Jobs(table, {})
     assert other.answer(other.look(number, me)) == f"bread for {me}", "after a restart the row still answers"
 
@@ -96,11 +102,11 @@ def test_a_job_tells_how_far_it_is_and_then_what_came_of_it(running, gate: Gate,
 def test_what_is_cancelled_stops_whether_it_runs_or_waits(running, gate: Gate, table: JobTable, me: int):
     jobs = running()
     numbers = [jobs.submit("gate", {"what": str(i)}, owner=me) for i in range(3)]
-    assert gate.began.acquire(timeout=10)
-    assert gate.began.acquire(timeout=10)
+    assert comes(gate.began)
+    assert comes(gate.began)
     for number in (numbers[2], numbers[0]):
         jobs.cancel(number, me)
-        job = jobs.look(number, me, wait=10)
+        job = jobs.look(number, me, wait=PATIENCE)
         assert job.state == "cancelled"
         with pytest.raises(JobCancelled):
             jobs.answer(job)
@@ -108,7 +114,7 @@ def test_what_is_cancelled_stops_whether_it_runs_or_waits(running, gate: Gate, t
         assert row is not None
         assert row.state == "cancelled"
     gate.open.set()
-    assert jobs.answer(jobs.look(numbers[1], me, wait=10)) == f"1 for {me}", "the other one goes on"
+    assert jobs.answer(jobs.look(numbers[1], me, wait=PATIENCE)) == f"1 for {me}", "the other one goes on"
     jobs.cancel(numbers[1], me)
     assert jobs.look(numbers[1], me).state == "done", "what is over stays as it is"
 
@@ -121,7 +127,7 @@ def test_the_same_asked_for_twice_is_one_job_until_it_is_over(running, gate: Gat
     somebody = owner_called(owned, "somebody else with jobs")
     assert jobs.submit("gate", {"what": "bread"}, owner=somebody) != first
     gate.open.set()
-    jobs.look(first, me, wait=10)
+    jobs.look(first, me, wait=PATIENCE)
     assert jobs.submit("gate", {"what": "bread"}, owner=me) != first
 
 
@@ -137,7 +143,7 @@ def test_one_owners_job_is_nobody_elses(running, gate: Gate, table: JobTable, me
         with pytest.raises(NoSuchJob):
             ask()
     gate.open.set()
-    assert jobs.look(number, me, wait=10).state == "done"
+    assert jobs.look(number, me, wait=PATIENCE).state == "done"
 
 
 def test_a_failure_is_told_as_the_request_would_have_been(table: JobTable, me: int):
@@ -164,7 +170,7 @@ def test_a_failure_is_told_as_the_request_would_have_been(table: JobTable, me: i
         number = jobs.submit(kind, {}, owner=me)
         for asked in (jobs, Jobs(table, {})):
             with pytest.raises(JobFailed) as caught:
-                asked.answer(jobs.look(number, me, wait=10))
+                asked.answer(jobs.look(number, me, wait=PATIENCE))
             found[kind] = caught.value
     jobs.close()
     odd = found["refuse"]
@@ -185,7 +191,7 @@ def test_no_more_wait_than_may(running, gate: Gate, me: int):
 def test_what_a_process_leaves_under_way_the_next_one_takes_up(running, gate: Gate, table: JobTable, me: int):
     first = running()
     number = first.submit("gate", {"what": "bread"}, owner=me)
-    assert gate.began.acquire(timeout=10)
+    assert comes(gate.began)
     waiting = table.begin("gate", {"what": "salt"}, owner=me)
     unknown = table.begin("of an older Flinch", {}, owner=me)
     first.close()
@@ -195,8 +201,8 @@ def test_what_a_process_leaves_under_way_the_next_one_takes_up(running, gate: Ga
     second = running()
     second.take_up()
     gate.open.set()
-    assert second.answer(second.look(number, me, wait=10)) == f"bread for {me}"
-    assert second.answer(second.look(waiting, me, wait=10)) == f"salt for {me}"
+    assert second.answer(second.look(number, me, wait=PATIENCE)) == f"bread for {me}"
+    assert second.answer(second.look(waiting, me, wait=PATIENCE)) == f"salt for {me}"
     with pytest.raises(JobCancelled):
         second.answer(second.look(unknown, me))
     assert table.under_way() == []
@@ -272,7 +278,7 @@ def test_while_the_database_is_away_a_job_is_done_without_a_row(
             patch.setattr(table, name, away)
         gate.open.set()
         number = jobs.submit("gate", {"what": "bread"}, owner=me)
-        assert jobs.answer(jobs.look(number, me, wait=10)) == f"bread for {me}"
+        assert jobs.answer(jobs.look(number, me, wait=PATIENCE)) == f"bread for {me}"
     assert table.one(number) is None
     assert [job.id for job in table.under_way()] == [other], "nothing is left over for the next start"
 
@@ -280,10 +286,11 @@ def test_while_the_database_is_away_a_job_is_done_without_a_row(
 def test_one_job_at_a_time_unless_told_otherwise(table: JobTable, gate: Gate, me: int):
     jobs = Jobs(table, {"gate": gate.work})
     numbers = [jobs.submit("gate", {"what": i}, owner=me) for i in range(2)]
-    assert gate.began.acquire(timeout=10)
-    assert not gate.began.acquire(timeout=0.3)
+    assert comes(gate.began)
+    assert jobs.look(numbers[1], me).state == "waiting"
     gate.open.set()
-    assert [jobs.look(number, me, wait=10).state for number in numbers] == ["done", "done"]
+    assert [jobs.look(number, me, wait=PATIENCE).state for number in numbers] == ["done", "done"]
+    assert gate.most == 1
     jobs.close()
 
 
@@ -292,7 +299,7 @@ def test_the_database_may_be_away_while_a_job_runs(
 ):
     jobs = running()
     number = jobs.submit("gate", {"what": "bread"}, owner=me)
-    assert gate.began.acquire(timeout=10)
+    assert comes(gate.began)
 
     def away(*_: object) -> None:
         raise FlinchError("away")
@@ -301,5 +308,4 @@ def test_the_database_may_be_away_while_a_job_runs(
         patch.setattr(table, "end", away)
         patch.setattr(table, "tell", away)
         gate.open.set()
-        assert jobs.answer(jobs.look(number, me, wait=10)) == f"bread for {me}", "who waits is told"
-        time.sleep(0.05)
+        assert jobs.answer(jobs.look(number, me, wait=PATIENCE)) == f"bread for {me}", "who waits is told"

@@ -18,10 +18,11 @@ PATIENCE = 20_000
 SETTLED = """() => {
   if (!document.getElementById("root")) return true;
   const main = document.querySelector("main");
-  // What says itself how far it is, can be looked at meanwhile.
+  // Rows that have not come are asked for by the page; what says itself how far it is can be looked at meanwhile.
   const busy = [...document.querySelectorAll('[aria-busy="true"]')];
   return main !== null && main.hasAttribute("aria-busy")
-    && busy.every((part) => part !== main && part.querySelector("progress, [role=progressbar]") !== null);
+    && busy.every((part) => part.tagName === "TR"
+      || part !== main && part.querySelector("progress, [role=progressbar]") !== null);
 }"""
 _TOUCHES = (
     "blur",
@@ -91,6 +92,12 @@ def expect(actual: Any, *more: Any) -> Any:
     elif isinstance(actual, Page):
         settled(actual)
     return plain_expect(actual, *more)
+
+
+def take_time(page: Page, milliseconds: int) -> None:
+    """A hand that takes its time, or somebody who looks whether something comes that must not: never a way to wait for what
+    shall come."""
+    page.wait_for_timeout(milliseconds)
 
 
 def act_on_settled_pages() -> None:

@@ -1,13 +1,13 @@
 """The frame in a browser: jump to a name, the tray, the keys, the themes, and a database that goes away."""
 
 import re
-import time
 
 import pytest
 from playwright.sync_api import Page
 from sqlalchemy import Engine
 from tests.browser.addresses import address
 from tests.browser.settled import expect
+from tests.waiting import slowly, until
 
 from flinch.store.local_server import LocalServer
 from flinch.store.market.state import say_coming
@@ -71,7 +71,7 @@ def test_twice_the_same_key_puts_a_name_in_and_takes_it_out_however_slow_the_ser
     ready(page)
     page.keyboard.press("r")
     page.keyboard.press("ArrowDown")
-    page.route("**/api/tray*", lambda route: (time.sleep(0.3), route.continue_())[1])
+    page.route("**/api/tray*", lambda route: (slowly(0.3), route.continue_())[1])
     with page.expect_response(lambda reply: reply.request.method == "DELETE" and "/api/tray/" in reply.url):
         page.keyboard.press("t")
         page.keyboard.press("t")
@@ -285,9 +285,7 @@ def test_what_is_still_being_made_is_said_on_every_page(quiet_page: Page, engine
     say_coming(engine, "earlier chains and minute bars", 40)
     try:
         # The server looks every two seconds, when it is asked, and a page asks again after fifteen.
-        deadline = time.monotonic() + 60
-        while quiet_page.request.get("/api/market").json()["coming"] is None and time.monotonic() < deadline:
-            time.sleep(0.5)
+        until(lambda: quiet_page.request.get("/api/market").json()["coming"])
         for path in ("/screen", "/dossier/TARNO", "/lineup"):
             quiet_page.goto(path)
             expect(said).to_contain_text("40 %", timeout=20_000)

@@ -6,7 +6,7 @@ import pytest
 from playwright.sync_api import Page
 from tests.browser.addresses import address
 from tests.browser.screen_page import RULES, add_rule, open_screen, rows, survivors, symbols
-from tests.browser.settled import expect
+from tests.browser.settled import expect, meanwhile, take_time
 
 
 def test_the_first_page_is_the_whole_market(quiet_page: Page):
@@ -69,11 +69,12 @@ def test_a_hand_asks_once_at_a_time_and_is_drawn_while_it_moves(quiet_page: Page
     page.mouse.move(box["x"] + box["width"] / 2, y)
     page.mouse.down()
     seen = set()
-    for step in range(30):
-        page.mouse.move(box["x"] + 20 + 4 * step, y)
-        page.wait_for_timeout(50)
-        seen.add(survivors(page))
-    page.mouse.up()
+    with meanwhile(page):
+        for step in range(30):
+            page.mouse.move(box["x"] + 20 + 4 * step, y)
+            take_time(page, 50)
+            seen.add(survivors(page))
+        page.mouse.up()
     expect(page.get_by_role("region", name="Results")).to_have_attribute("aria-busy", "false")
     assert page.evaluate("window.most") == 1, "one request of a hand is under way"
     assert 3 <= page.evaluate("window.asked.length") < 30
@@ -174,7 +175,7 @@ def test_a_press_on_a_header_takes_its_definition_away(quiet_page: Page):
     expect(header).to_have_attribute("aria-sort", "descending")
     header.get_by_role("button").click()
     expect(header).to_have_attribute("aria-sort", "ascending")
-    page.wait_for_timeout(600)
+    take_time(page, 600)
     expect(page.get_by_role("tooltip")).to_have_count(0)
 
 
@@ -184,9 +185,10 @@ def test_a_walk_is_not_thrown_back_by_its_own_address(quiet_page: Page):
     # A slow machine: the address of one step is still on its way while the next is taken.
     page.context.new_cdp_session(page).send("Emulation.setCPUThrottlingRate", {"rate": 8})
     page.keyboard.press("r")
-    for _ in range(6):
-        page.keyboard.press("ArrowDown")
-        page.wait_for_timeout(135)
+    with meanwhile(page):
+        for _ in range(6):
+            page.keyboard.press("ArrowDown")
+            take_time(page, 135)
     expect(page).to_have_url(re.compile(f"at={order[5]}"))
     expect(page.locator("tr[aria-selected=true] td.col-symbol")).to_have_text(order[5])
 
@@ -441,10 +443,11 @@ def test_a_menu_opened_before_the_market_answers_stays_open(quiet_page: Page):
     held: list = []
     answers = [False]
     page.route("**/api/screen", lambda route: route.continue_() if answers[0] else held.append(route))
-    page.goto("/screen?screen=s-positive-and-rising")
-    page.locator(".rule-menu button").first.click()
     choices = page.locator(".dropdown-menu.show").get_by_role("button", name=re.compile("^on "))
-    expect(choices).to_have_count(4)
+    with meanwhile(page):
+        page.goto("/screen?screen=s-positive-and-rising")
+        page.locator(".rule-menu button").first.click()
+        expect(choices).to_have_count(4)
     answers[0] = True
     for route in held:
         route.continue_()

@@ -2,13 +2,13 @@
 
 import re
 import threading
-import time
 
 import pytest
 from flask_openapi3 import OpenAPI
 from playwright.sync_api import Page
 from tests.browser.addresses import address
-from tests.browser.settled import expect
+from tests.browser.settled import expect, meanwhile
+from tests.waiting import comes, slowly
 
 from flinch.jobs import Handle, JobCancelled
 from flinch.market import View
@@ -173,10 +173,10 @@ def test_evidence_of_one_rule_and_of_a_target(quiet_page: Page):
     page.get_by_label("Evidence of").select_option("2")
     expect(evidence.locator(".verdict")).not_to_have_text(whole)
     page.get_by_label("Target").select_option("up")
-    expect(evidence.locator(".verdict.target")).to_contain_text("1 expected move up within 10 sessions")
+    expect(evidence.locator(".verdict.target")).to_contain_text("1 expected move up within 10 sessions", timeout=60_000)
     page.get_by_label("Sessions to the target").fill("3")
     page.keyboard.press("Enter")
-    expect(evidence.locator(".verdict.target")).to_contain_text("within 3 sessions")
+    expect(evidence.locator(".verdict.target")).to_contain_text("within 3 sessions", timeout=60_000)
     page.get_by_label("first session of a stretch only").check()
     expect(page).to_have_url(re.compile("fresh=1"))
     page.keyboard.press("1")
@@ -189,9 +189,10 @@ def test_a_box_stays_as_it_was_set_on_a_slow_machine(quiet_page: Page):
     expect(page.get_by_role("region", name="Evidence").locator(".verdict")).to_have_count(1)
     page.context.new_cdp_session(page).send("Emulation.setCPUThrottlingRate", {"rate": 12})
     box = page.get_by_label("first session of a stretch only")
-    for _ in range(3):
-        box.check()
-        box.uncheck()
+    with meanwhile(page):
+        for _ in range(3):
+            box.check()
+            box.uncheck()
     expect(page).not_to_have_url(re.compile("fresh=1"))
 
 
@@ -283,7 +284,7 @@ def test_who_leaves_evidence_that_takes_long_stops_it(quiet_page: Page, app: Ope
         handle.tell(0.4, "taking its time")
         try:
             while True:
-                time.sleep(0.02)
+                slowly(0.02)
                 handle.question()
         except JobCancelled:
             stopped.set()
@@ -295,7 +296,4 @@ def test_who_leaves_evidence_that_takes_long_stops_it(quiet_page: Page, app: Ope
     expect(evidence.get_by_role("status")).to_contain_text("taking its time")
     page.get_by_role("link", name="Handbook").first.click()
     expect(page).to_have_url(re.compile("/handbook"))
-    deadline = time.monotonic() + 20
-    while not stopped.is_set() and time.monotonic() < deadline:
-        page.wait_for_timeout(50)
-    assert stopped.is_set()
+    assert comes(stopped)

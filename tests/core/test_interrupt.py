@@ -1,10 +1,10 @@
 """Long computation stops when it is told to, and what is too costly is refused before it begins."""
 
 import threading
-import time
 
 import numpy as np
 import pytest
+from tests.waiting import comes, until
 
 from flinch.core.interrupt import Budget, TooCostly, checkpoint, spend, stopped_by, within
 from flinch.core.rules import Panel, daily_vocabulary, evaluate
@@ -66,16 +66,15 @@ def test_the_lane_lets_the_cheapest_go_first_and_bounds_who_waits():
             order.append(name)
             if name == "first":
                 inside.set()
-                go.wait(10)
+                comes(go)
 
     threads = [threading.Thread(target=work, args=("first", 9.0))]
     threads[0].start()
-    assert inside.wait(10)
+    assert comes(inside)
     for name, cost in (("dear", 5.0), ("cheap", 1.0), ("middling", 3.0)):
         threads.append(threading.Thread(target=work, args=(name, cost)))
         threads[-1].start()
-    while len(lane._waiting) < 3:
-        time.sleep(0.005)
+    until(lambda: len(lane._waiting) == 3)
     with pytest.raises(LaneFull), lane.turn(0.0, lambda: None):
         pass
     go.set()

@@ -2,11 +2,11 @@
 
 import dataclasses
 import datetime as dt
-import time
 from pathlib import Path
 
 import numpy as np
 import polars as pl
+from tests.waiting import until
 
 from flinch.feeds.load_simulated import load_demo_market, next_snapshot
 from flinch.feeds.simulated import SimulatedMarket
@@ -51,9 +51,8 @@ def test_the_market_moves_on_with_a_snapshot(simulated: SimulatedMarket, tmp_pat
         next_snapshot(engine, day, 2)
         holder._checked = -1e9  # as after two seconds
         assert holder.current() is early, "it is served until the new version is whole"
-        deadline = time.monotonic() + 60
-        while (late := holder.current()) is early and time.monotonic() < deadline:
-            time.sleep(0.05)
+        until(lambda: holder.current() is not early)
+        late = holder.current()
         assert f"{late.as_of:%H:%M}" == "11:30"
         assert late.frame.state.data_version == early.frame.state.data_version + 1
         assert np.array_equal(late.frame.close[:, -1], day.snapshots[2].spot)

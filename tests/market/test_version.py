@@ -4,6 +4,7 @@ import threading
 from concurrent.futures import ThreadPoolExecutor
 
 import pytest
+from tests.waiting import comes
 
 from flinch.core.interrupt import DeadlineReached, checkpoint, stopped_by
 from flinch.market import Version, View
@@ -24,7 +25,7 @@ def test_what_all_need_goes_on_when_whoever_asked_gives_up(version: Version):
     go_on = threading.Event()
 
     def made() -> str:
-        go_on.wait(30)
+        comes(go_on)
         checkpoint()  # of nobody: the one who asked is gone
         return "made"
 
@@ -52,7 +53,7 @@ def test_what_failed_is_told_to_all_who_wait_and_made_afresh_for_the_next(versio
     go_on = threading.Event()
 
     def fails() -> str:
-        go_on.wait(30)
+        comes(go_on)
         raise OSError("no room")
 
     with ThreadPoolExecutor(2) as pool:
@@ -69,7 +70,7 @@ def test_who_waits_for_the_work_of_another_request_can_give_up(version: Version)
 
     def slow() -> int:
         begun.set()
-        go_on.wait(30)
+        comes(go_on)
         return 1
 
     def late() -> None:
@@ -77,7 +78,7 @@ def test_who_waits_for_the_work_of_another_request_can_give_up(version: Version)
 
     with ThreadPoolExecutor(1) as pool:
         first = pool.submit(version.keep, ("mine", 1), slow, 2)
-        begun.wait(30)
+        comes(begun)
         with stopped_by(late), pytest.raises(DeadlineReached):
             version.keep(("mine", 1), never, 2)
         go_on.set()

@@ -6,7 +6,6 @@ import os
 import signal
 import socket
 import threading
-import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -15,6 +14,7 @@ import pymysql
 import pytest
 from sqlalchemy import make_url, text
 from sqlalchemy.exc import OperationalError
+from tests.waiting import PATIENCE, until
 
 from flinch.store.bulk import _unchecked
 from flinch.store.engine import DatabaseAway, DiskFull, make_engine, told, transaction
@@ -66,18 +66,17 @@ def test_a_killed_server_is_started_again_where_it_was_with_what_was_committed(o
     assert not own.restart_if_down()
     port = own.port
     os.kill(pid_of(own), signal.SIGKILL)
-    deadline = time.monotonic() + 20
-    while time.monotonic() < deadline:
+
+    def away() -> bool:
         try:
             with transaction(engine) as session:
                 session.execute(text("SELECT 1"))
         except DatabaseAway:
-            break
-        time.sleep(0.05)
-    else:
-        pytest.fail("a killed server still answers")
-    while not own.restart_if_down():
-        time.sleep(0.05)
+            return True
+        return False
+
+    until(away, "the end of a killed server")
+    until(own.restart_if_down)
     assert own.port == port
     with transaction(engine) as session:
         assert session.scalar(text("SELECT n FROM kept")) == 42
@@ -91,7 +90,7 @@ def test_erasing_stops_what_was_left_over_and_starts_empty(tmp_path: Path):
     fresh = LocalServer(tmp_path / "database")
     fresh.erase()
     assert left_over._process is not None
-    assert left_over._process.wait(30) == 0
+    assert left_over._process.wait(PATIENCE) == 0
     fresh.start()
     try:
         with make_engine(fresh.owned_url).connect() as connection:

@@ -26,7 +26,9 @@ def years_to_close(expirations: NDArray[np.datetime64], moment: dt.datetime) -> 
 def third_friday(days: NDArray[np.datetime64]) -> BoolArray:
     """Whether each date, whole days of any shape, is the third Friday of its month."""
     number = days.astype("datetime64[D]").astype(np.int64)
-    month_day = (days.astype("datetime64[D]") - days.astype("datetime64[M]").astype("datetime64[D]")).astype(np.int64) + 1
+    month_day = (days.astype("datetime64[D]") - days.astype("datetime64[M]").astype("datetime64[D]")).astype(
+        np.int64
+    ) + 1
     third: BoolArray = ((number + 3) % 7 == 4) & (month_day >= 15) & (month_day <= 21)
     return third
 

@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN
 from flinch.core.pricing import greeks, usable_quote
-from flinch.core.rolling import lag
 from flinch.core.rules.catalogue.metric import PERCENT
 from flinch.core.structures import (
     Outcomes,
@@ -22,12 +21,13 @@ from flinch.core.structures import (
     Terms,
     forecast_outcomes,
     market_outcomes,
-    own_tail,
     past_outcomes,
     variance_left,
     with_levels,
 )
 from flinch.core.volatility import smile_vol
+from flinch.market.forecasts import forecast_spread
+from flinch.market.reports import reports_inside
 from flinch.market.view import View
 from flinch.store.market.chain import read_declared, read_some_contracts
 from flinch.store.market.surfaces import Expiry
@@ -35,8 +35,6 @@ from flinch.store.reading import numbers
 
 _DAY_SECONDS = (16 - 9.5) * 3600
 _YEAR_MINUTES = 525_600
-SIZE_TO_DEVIATION = float(np.sqrt(np.pi / 2))
-"""What a mean size is multiplied with to be the deviation of a normal move."""
 
 
 @dataclass(frozen=True)
@@ -142,7 +140,10 @@ class Board:
         the forecast."""
         terms = self.terms
         forward = np.where(wanted, terms.forward, np.nan)
-        deviation, tail = self._forecast()
+        here = np.full(self.name.size, self.view.last)
+        deviation, tail = forecast_spread(
+            self.view, self.name, here, (self.sessions + session_left(self.view)).astype(np.float64), self.report
+        )
         forecast = forecast_outcomes(deviation, tail, forward)
         tables = [np.full(part.shape, np.nan) for part in self.market]
         for row in np.unique(self.name[wanted]).tolist():
@@ -156,26 +157,6 @@ class Board:
             for table, part in zip(tables, past, strict=True):
                 table[mine] = part
         return self.market, Outcomes(*tables), forecast
-
-    def _forecast(self) -> tuple[FloatArray, FloatArray]:
-        """Deviation of the logarithm to each expiration at forecast volatility, with the usual move of a report inside, and the
-        name's own tail."""
-        view, last = self.view, self.view.last
-        volatility = view.frame.derived["forecast_vol"][:, last]
-        usual = view.metric("average_earnings_move") / PERCENT * SIZE_TO_DEVIATION
-        priced = view.metric("implied_earnings_move") / PERCENT
-        usual = np.where(np.isfinite(usual), usual, priced)
-        ahead = self.sessions + session_left(view)
-        variance = volatility[self.name] ** 2 * ahead / 252
-        variance = variance + np.where(self.report, np.nan_to_num(usual[self.name] ** 2), 0.0)
-        tail = np.full(self.name.size, np.nan)
-        for row in np.unique(self.name).tolist():
-            mine = self.name == row
-            close = np.ascontiguousarray(view.frame.close[row], np.float64)
-            expected = lag(np.ascontiguousarray(view.frame.derived["forecast_vol"][row], np.float64), 1) / np.sqrt(252)
-            with np.errstate(invalid="ignore", divide="ignore"):
-                tail[mine] = own_tail(np.log(close / lag(close, 1)) / expected, self.sessions[mine])
-        return np.sqrt(variance), tail
 
 
 def session_left(view: View) -> float:
@@ -220,9 +201,7 @@ def read_board(view: View, rows: IntArray, target: FloatArray, most_days: int) -
     ids = view.frame.ids
     calendar = view.calendar
     sessions = np.searchsorted(calendar, date, "right") - np.searchsorted(calendar, today, "right")
-    report = np.array(
-        [view.report_inside(row, e.expiration) for row, e in zip(owner, expiries, strict=True)], dtype=bool
-    )
+    report = reports_inside(view.frame.reports, name, np.full(name.size, today), date)
     dividend = np.zeros(name.size, dtype=bool)
     quotes, left_out, adjusted = _no_quotes(), 0, frozenset[int]()
     if taken is not None and name.size:

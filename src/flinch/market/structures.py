@@ -29,6 +29,7 @@ from flinch.core.structures import (
     count_and_make,
     evaluate_block,
 )
+from flinch.core.structures.flags import pinned
 from flinch.errors import FlinchError
 from flinch.market.boards import Board, read_board
 from flinch.market.things import ThingTable
@@ -160,8 +161,8 @@ class StructureTable(ThingTable):
                 day = self.view.metric("next_day_move")[self.name if rows is None else self.name[rows]]
                 away = [np.abs(self._raw(key, rows) - self._spot(rows)) for key in ("short_put", "short_call")]
                 near = np.fmin(*away)
-                week = self.values("dte", rows) <= 7
-                return np.where(np.isfinite(day), (week & (near <= 0.5 * day)).astype(np.float64), np.nan)
+                flagged = pinned(self.values("dte", rows), near, day)
+                return np.where(np.isfinite(day), flagged.astype(np.float64), np.nan)
             case "adjusted":
                 changed = frozenset[int]().union(*(board.adjusted for board in self.boards))
                 return self._of_expiration(lambda board: np.isin(board.name, list(changed)), rows)

@@ -21,6 +21,7 @@ from flinch.market.bars import Bars, load_day_bars
 from flinch.market.derived import band_of
 from flinch.market.dictionary import BarLength
 from flinch.market.frame import MarketFrame, NameFacts
+from flinch.market.reports import reports_inside
 from flinch.market.surfaces import expirations_of
 from flinch.market.version import Column, Version
 from flinch.store.market.chain import Snapshot
@@ -135,10 +136,8 @@ class View:
 
     def report_inside(self, row: int, expiration: dt.date) -> bool:
         """Whether price reacts to a name's next report before an expiration ends."""
-        report = self.next_report(row)
-        return report is not None and (
-            report.session < expiration or (report.session == expiration and report.timing == "before_open")
-        )
+        today, end = (np.array([day], dtype="datetime64[D]") for day in (self.today, expiration))
+        return bool(reports_inside(self.frame.reports, np.array([row]), today, end)[0])
 
     def reaction(self, report: Report) -> int | None:
         """Index of the first session that could react to a report; None when that is not over, or nothing held lies before it."""

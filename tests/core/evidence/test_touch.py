@@ -115,10 +115,7 @@ def test_drawn_paths_of_a_skewed_local_volatility_touch_nearly_as_often(elastici
     deviation = vol * math.sqrt(years)
     k = deviation * np.linspace(-2.5, 2.5, 31)
     strikes = np.exp(k)
-    values = [
-        np.maximum(price - x, 0).mean() if x >= 1 else np.maximum(x - price, 0).mean()
-        for x in strikes
-    ]
+    values = [np.maximum(price - x, 0).mean() if x >= 1 else np.maximum(x - price, 0).mean() for x in strikes]
     vols = implied_vol(np.array(values), 1.0, strikes, years, is_call=strikes >= 1)
     fit = fit_smiles(
         np.zeros(k.size, dtype=np.int64),

@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 import QuantLib as ql
+from scipy.stats import kurtosis
 from tests.core.structures.chain import FORWARD, MARKET, PARAMETERS, RATE, SPOT, T
 from tests.core.structures.test_legs import WORKED, legs
 
@@ -10,6 +11,7 @@ from flinch.core.pricing import option_price
 from flinch.core.structures import (
     breakevens,
     chance_below,
+    excess_kurtosis,
     expiry_payoff,
     extremes,
     forecast_outcomes,
@@ -158,10 +160,18 @@ def test_a_forecast_has_its_spread_its_tail_and_the_forward():
 def test_a_names_own_tail_comes_from_its_kurtosis_and_thins_out_with_time():
     rng = np.random.default_rng(6)
     returns = rng.standard_t(8, 200_000)
-    assert own_tail(returns, ONE)[0] == pytest.approx(8, abs=1.0)
-    assert own_tail(returns, np.array([1, 5, 21])) == pytest.approx([8, 24, 88], rel=0.25)
-    assert own_tail(rng.standard_normal(50_000), ONE)[0] > 60
-    assert np.isnan(own_tail(returns[:59], ONE)[0])
+    excess = excess_kurtosis(returns)
+    assert excess[-1] == pytest.approx(float(kurtosis(returns)), rel=1e-6)
+    assert own_tail(excess[-1:], ONE)[0] == pytest.approx(8, abs=1.0)
+    assert own_tail(excess[-1], np.array([1, 5, 21])) == pytest.approx([8, 24, 88], rel=0.25)
+    assert own_tail(excess_kurtosis(rng.standard_normal(50_000))[-1:], ONE)[0] > 60
+    assert np.isnan(excess[:59]).all()
+    assert np.isfinite(excess[59])
+    # What is missing does not count, and later returns change nothing before them.
+    gap = returns[:200].copy()
+    gap[50:60] = np.nan
+    assert excess_kurtosis(gap)[-1] == pytest.approx(float(kurtosis(np.delete(returns[:200], slice(50, 60)))))
+    assert excess_kurtosis(returns[:100])[:100] == pytest.approx(excess[:100], nan_ok=True)
 
 
 def test_what_is_missing_stays_missing():

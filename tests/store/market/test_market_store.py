@@ -2,7 +2,6 @@
 
 import datetime as dt
 import threading
-import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -11,6 +10,7 @@ import polars as pl
 import pytest
 from sqlalchemy import Engine, func, select
 from tests.kept_market import copied_database
+from tests.waiting import comes, until
 
 from flinch.core.volatility import constant_maturity_vol
 from flinch.feeds.load_simulated import write_market
@@ -183,15 +183,12 @@ def test_a_new_version_is_swapped_in_whole_and_the_old_one_stays_as_it_was(engin
     finish_load(engine)
     holder._checked = -1e9  # as after two seconds
     assert holder.current() is first, "what is held is served while the new version is read"
-    deadline = time.monotonic() + 60
-    while (second := holder.current()) is first and time.monotonic() < deadline:
-        time.sleep(0.05)
-    assert second is not first
+    until(lambda: holder.current() is not first)
+    second = holder.current()
     assert second.frame.state.data_version == first.frame.state.data_version + 1
     assert isinstance(first, View)
-    while not second.version.has("print series") and time.monotonic() < deadline:
-        time.sleep(0.05)
-    assert second.version.has("print series"), "what had been made of the old one is made again before it is asked for"
+    # What had been made of the old one is made again before it is asked for.
+    until(lambda: second.version.has("print series"))
     assert not second.version.has("tickets"), "what nobody asked for is not"
 
 
@@ -260,13 +257,13 @@ def test_while_the_first_version_is_read_others_are_told_so_at_once(engine: Engi
 
     def slowly(*asked):
         reading.set()
-        assert go_on.wait(60)
+        assert comes(go_on)
         return read(*asked)
 
     monkeypatch.setattr(frames, "read_expiries", slowly)
     with ThreadPoolExecutor(1) as others:
         first = others.submit(holder.current)
-        assert reading.wait(60)
+        assert comes(reading)
         with pytest.raises(MarketNotReady):
             holder.current()
         go_on.set()

@@ -12,6 +12,7 @@ let shown = "";
 let mark: HTMLElement | null = null;
 let client: QueryClient | null = null;
 let settling = 0;
+let questions = 0;
 
 /** The step of the browser's history that its address is of, as the router numbers them. */
 const step = () => (window.history.state as { key?: string } | null)?.key ?? "default";
@@ -40,7 +41,7 @@ function busyWith(): string | null {
   if (client === null) return "the first page";
   const asked = client.getQueryCache().findAll({ type: "active" }).find(open);
   if (asked) return `asking for ${asked.queryKey[0]}`;
-  return client.getMutationCache().getAll().some(underWay) ? "a change" : null;
+  return questions === 0 && client.getMutationCache().getAll().some(underWay) ? "a change" : null;
 }
 
 /** Busy at once; settled when nothing was busy while what came was drawn. */
@@ -103,6 +104,18 @@ export function hold(): () => void {
 /** The page is not settled while a part of it says so. */
 export function useHold(active: boolean): void {
   useLayoutEffect(() => (active ? hold() : undefined), [active]);
+}
+
+/** While a change waits for what somebody answers, the page waits for nothing. */
+export async function asking<Answer>(answer: Promise<Answer>): Promise<Answer> {
+  questions += 1;
+  look();
+  try {
+    return await answer;
+  } finally {
+    questions -= 1;
+    look();
+  }
 }
 
 /** One step after the other, a moment apart: of two navigations at once the first would be dropped. */

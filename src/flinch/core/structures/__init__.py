@@ -4,11 +4,13 @@ from flinch.core.structures.batch import COLUMNS, Evaluated, Terms, evaluate_blo
 from flinch.core.structures.calibration import (
     BANDS,
     LEAST_CASES,
+    Lead,
     Reliability,
     brier,
     inside_past,
     inside_smile,
     inside_student,
+    lead_of,
     reliability,
 )
 from flinch.core.structures.candidates import (
@@ -21,6 +23,7 @@ from flinch.core.structures.candidates import (
     count_and_make,
 )
 from flinch.core.structures.capital import capital
+from flinch.core.structures.ending import Corners, bounds, ending_corners, ending_worth
 from flinch.core.structures.front import front, moving_together, percentiles, spread_out, weighed
 from flinch.core.structures.judge import WORST, Verdict, verdict
 from flinch.core.structures.kinds import STRUCTURES, LegRole, Recognised, Structure, recognise
@@ -40,6 +43,7 @@ from flinch.core.structures.outcomes import (
     Opinion,
     Outcomes,
     chance_below,
+    excess_kurtosis,
     forecast_outcomes,
     market_outcomes,
     own_tail,
@@ -72,8 +76,10 @@ __all__ = [
     "BadLegs",
     "Block",
     "Chains",
+    "Corners",
     "Evaluated",
     "Expirations",
+    "Lead",
     "LegRole",
     "Legs",
     "Measure",
@@ -91,13 +97,17 @@ __all__ = [
     "Terms",
     "Together",
     "Verdict",
+    "bounds",
     "breakevens",
     "brier",
     "capital",
     "chance_below",
     "check_legs",
     "count_and_make",
+    "ending_corners",
+    "ending_worth",
     "evaluate_block",
+    "excess_kurtosis",
     "expiry_payoff",
     "extremes",
     "forecast_outcomes",
@@ -107,6 +117,7 @@ __all__ = [
     "inside_student",
     "later_carry",
     "later_vol",
+    "lead_of",
     "leg_words",
     "lognormal_chance",
     "market_outcomes",

@@ -14,9 +14,9 @@ from numpy.typing import NDArray
 from flinch.core.arrays import FloatArray, IntArray
 from flinch.core.compiled import njit
 from flinch.core.interrupt import checkpoint
-from flinch.core.pricing.normal import black_over_vega, normalised_vega
 from flinch.core.structures.candidates import Block, Quotes
 from flinch.core.structures.capital import requirement
+from flinch.core.structures.ending import AWAY, MOST_CORNERS, Living, bounds, place_corners
 from flinch.core.structures.judge import judge_one
 from flinch.core.structures.outcomes import OPINIONS, Outcomes
 
@@ -31,9 +31,6 @@ COLUMNS = (
 discounted payoff; chances are decimals; NaN where there is none, infinite where there is no bound."""
 _AT = {key: place for place, key in enumerate(COLUMNS)}
 _MOST_CORNERS = 8
-_GRID = 129
-"""Prices at the first expiration between which a structure with later legs is taken for linear."""
-_GRID_REACH = 5.0
 _CHUNK = 4_096
 Evaluated = dict[str, NDArray[np.float32]]
 
@@ -83,7 +80,7 @@ def evaluate_block(
     Notes
     -----
     A block of one expiration is exact: its payoff is linear between strikes. With a later leg the payoff at the first
-    expiration is computed at 129 prices, five deviations either way, and at the nearer strikes, and taken for linear in between.
+    expiration is that of `ending_corners`.
     """
     kind, legs = block.kind, np.ascontiguousarray(block.legs)
     out = np.empty((len(COLUMNS), legs.shape[0]), np.float32)
@@ -163,11 +160,7 @@ def _shape(
 ) -> tuple[float, float]:  # fmt: skip
     """Greatest profit and loss, and the breakevens beside the spot, of a payoff with corners; the former two are returned."""
     floor = y[0] - left * x[0]
-    best = worst = floor
-    for j in range(n):
-        best, worst = max(best, y[j]), min(worst, y[j])
-    max_profit = math.inf if right > 1e-9 else best - cost
-    max_loss = -math.inf if right < -1e-9 else worst - cost
+    max_profit, max_loss = bounds(n, x, y, left, right, cost)
     below, above, count = math.nan, math.nan, 0
     for j in range(n + 1):
         if j == 0:
@@ -287,31 +280,6 @@ def _evaluate_same(
         )  # fmt: skip
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def _total_variance(svi: Any, k: float) -> float:
-    away = k - svi[3]
-    return float(svi[0] + svi[1] * (svi[2] * away + math.sqrt(away * away + svi[4] * svi[4])))
-
-
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def later_price(
-    price: float, strike: float, is_call: bool, far_years: float, left_years: float, left_variance: float, svi: Any,
-    carry: float, rate: float, american: bool,
-) -> float:  # fmt: skip
-    """An option that lives on, at a price of its name when the nearer leg ends: as `leg_prices`, with early exercise as a
-    floor."""
-    forward = price * math.exp((rate - carry) * left_years)
-    k = math.log(strike / forward)
-    form = _total_variance(svi, k * math.sqrt(far_years / left_years)) / _total_variance(svi, 0.0)
-    s = math.sqrt(max(left_variance * form, 1e-4 * left_years))
-    sign = 1.0 if is_call else -1.0
-    worth = max(sign * (forward - strike), 0.0)
-    away = -abs(k)
-    worth += math.sqrt(forward * strike) * black_over_vega(away, s) * normalised_vega(away, s)
-    worth *= math.exp(-rate * left_years)
-    return max(worth, sign * (price - strike)) if american else worth
-
-
 @njit(cache=True, nogil=True, error_model="numpy")
 def _evaluate_later(
     legs: Any, later: Any, left_variance: Any, out: Any, shares: float, quantity: Any, entry: float,
@@ -324,9 +292,12 @@ def _evaluate_later(
 ) -> None:  # fmt: skip
     """Candidates with a later leg, judged at the nearer expiration."""
     count, n = legs.shape
-    size = _GRID + n
+    size = MOST_CORNERS + n
     x, log_x, y = np.empty(size), np.empty(size), np.empty(size)
     c, p, told, judged = np.empty(size), np.empty(size), np.empty(22), np.empty(4)
+    of = Living(
+        np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.empty((n, 5))
+    )  # fmt: skip
     for i in range(count):
         row = legs[i]
         e = far = expiration[row[0]]
@@ -342,43 +313,25 @@ def _evaluate_later(
         cost = _quoted(
             row, shares, quantity, entry, spot[e], m, is_call, strike, bid, ask, delta, gamma, theta, vega, interest, volume, told
         )  # fmt: skip
-        size = _GRID
-        for k in range(_GRID):
-            log_x[k] = math.log(forward[e]) + deviation[e] * _GRID_REACH * (2.0 * k / (_GRID - 1) - 1.0)
+        left_years = years[far] - years[e]
         for j in range(n):
-            if not later[j]:
-                # Into its place, so that corners stay ascending.
-                at = size
-                while at > 0 and log_x[at - 1] > log_strike[row[j]]:
-                    log_x[at] = log_x[at - 1]
-                    at -= 1
-                log_x[at] = log_strike[row[j]]
-                size += 1
-        right = held
-        for j in range(n):
-            if is_call[row[j]]:
-                right += m * quantity[j]
-        for k in range(size):
-            x[k] = math.exp(log_x[k])
-            worth = held * x[k]
-            for j in range(n):
-                r = row[j]
-                if later[j]:
-                    each = later_price(
-                        x[k], strike[r], is_call[r], years[far], years[far] - years[e], left_variance[i], svi[far],
-                        (carry[far] * years[far] - carry[e] * years[e]) / (years[far] - years[e]), rate, american[e] != 0.0,
-                    )  # fmt: skip
-                else:
-                    each = max((x[k] - strike[r]) * (1.0 if is_call[r] else -1.0), 0.0)
-                worth += m * quantity[j] * each
-            y[k] = worth
-        _, worst = _shape(size, x, y, 0.0, right, cost, spot[e], told)
+            r = row[j]
+            of.strike[j], of.log_strike[j] = strike[r], log_strike[r]
+            of.is_call[j], of.contracts[j] = (1.0 if is_call[r] else 0.0), m * quantity[j]
+            of.left_years[j] = left_years if later[j] else 0.0
+            of.left_variance[j], of.far_years[j] = left_variance[i], years[far]
+            of.carry[j] = (carry[far] * years[far] - carry[e] * years[e]) / left_years if left_years > 0.0 else 0.0
+            of.svi[j, :] = svi[far]
+        size, left, right = place_corners(
+            AWAY, forward[e], deviation[e], held, of, rate, american[e] != 0.0, x, log_x, y
+        )
+        _, worst = _shape(size, x, y, left, right, cost, spot[e], told)
         _needs(row, shares, quantity, is_call, cost, spot[e], m, worst, told)
-        told[21] = _payoff_at(target[e], size, x, y, 0.0, right) - cost if target[e] > 0.0 else math.nan
+        told[21] = _payoff_at(target[e], size, x, y, left, right) - cost if target[e] > 0.0 else math.nan
         # A loss that is only approached counts as the greatest within a hundredth.
         most = worst * 0.99 if math.isfinite(worst) and worst < 0.0 else worst
         _tell(
-            out[i], told, discount[e], yielded, cost, most, size, x, log_x, y, c, p, 0.0, right, judged,
+            out[i], told, discount[e], yielded, cost, most, size, x, log_x, y, c, p, left, right, judged,
             low0[e], step0[e], chance0[e], part0[e], low1[e], step1[e], chance1[e], part1[e], low2[e], step2[e], chance2[e],
             part2[e],
         )  # fmt: skip

@@ -86,7 +86,9 @@ def _strike(strike: float) -> str:
 
 def write_legs(legs: PlainLegs) -> str:
     """The text of legs, as `read_legs` reads it."""
-    parts = [f"{leg.quantity:+d}{'C' if leg.is_call else 'P'}{_strike(leg.strike)}@{leg.expiration}" for leg in legs.options]
+    parts = [
+        f"{leg.quantity:+d}{'C' if leg.is_call else 'P'}{_strike(leg.strike)}@{leg.expiration}" for leg in legs.options
+    ]
     return ",".join([*parts, *([f"{legs.shares:+d}S"] if legs.shares else [])])
 
 
@@ -98,6 +100,8 @@ def leg_words(legs: PlainLegs) -> str:
     for leg in legs.options:
         day = "" if one else f" {leg.expiration:%-d %b}"
         count = "" if abs(leg.quantity) == 1 else f"{abs(leg.quantity)} "
-        parts.append(f"{'+' if leg.quantity > 0 else '−'}{count}{_strike(leg.strike)} {'C' if leg.is_call else 'P'}{day}")
+        parts.append(
+            f"{'+' if leg.quantity > 0 else '−'}{count}{_strike(leg.strike)} {'C' if leg.is_call else 'P'}{day}"
+        )
     end = f" · {next(iter(days)):%-d %b}" if one else ""
     return " ".join(parts) + end

@@ -192,33 +192,49 @@ def forecast_outcomes(deviation: FloatArray, tail: FloatArray, forward: FloatArr
     return _centred(low, step, chance, part, forward)
 
 
-def own_tail(returns: FloatArray, sessions: IntArray) -> FloatArray:
-    """Degrees of freedom of Student's distribution over so many sessions, from the kurtosis of a name's daily returns.
+def excess_kurtosis(returns: FloatArray) -> FloatArray:
+    """Excess kurtosis of all returns up to each session.
 
     Parameters
     ----------
     returns
-        Daily logarithmic returns over the volatility that was expected of them, shape (sessions,), NaN where missing.
-    sessions
-        Horizons, shape (expirations,), at least 1.
+        Daily logarithmic returns over the volatility that was expected of them, shape (..., sessions), NaN where missing.
 
     Returns
     -------
-    Shape (expirations,), between 3 and 100; NaN with fewer than `LEAST_RETURNS` returns.
+    The same shape; NaN with fewer than `LEAST_RETURNS` returns so far.
+    """
+    there = np.isfinite(returns)
+    x = np.where(there, returns, 0.0)
+    count = np.cumsum(there, axis=-1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        one, two, three, four = (np.cumsum(x**power, axis=-1) / count for power in (1, 2, 3, 4))
+        centred = four - 4 * one * three + 6 * one**2 * two - 3 * one**4
+        excess: FloatArray = centred / (two - one**2) ** 2 - 3
+    return np.where(count >= LEAST_RETURNS, excess, np.nan)
+
+
+def own_tail(excess: FloatArray, sessions: FloatArray) -> FloatArray:
+    """Degrees of freedom of Student's distribution over some sessions, from the kurtosis of a name's daily returns.
+
+    Parameters
+    ----------
+    excess
+        Excess kurtosis of daily returns (`excess_kurtosis`), any shape.
+    sessions
+        Horizons, the same shape; less than one counts as one.
+
+    Returns
+    -------
+    The same shape, between 3 and 100; NaN where the kurtosis is missing.
 
     Notes
     -----
     Student's excess kurtosis is 6 / (n - 4); that of a sum of independent returns falls as one over their number.
     """
-    known = returns[np.isfinite(returns)]
-    if known.size < LEAST_RETURNS:
-        return np.full(sessions.shape, np.nan)
-    away = known - known.mean()
-    excess = float((away**4).mean() / (away**2).mean() ** 2 - 3.0)
     with np.errstate(divide="ignore"):
-        tail = 4.0 + 6.0 / (max(excess, 1e-9) / np.maximum(sessions, 1))
-    fitted: FloatArray = np.clip(tail, _LEAST_TAIL, _MOST_TAIL)
-    return fitted
+        tail = 4.0 + 6.0 * np.maximum(sessions, 1) / np.maximum(excess, 1e-9)
+    return np.clip(tail, _LEAST_TAIL, _MOST_TAIL)
 
 
 def _parts(grid: FloatArray, chance: FloatArray) -> FloatArray:

@@ -325,8 +325,13 @@ def _target(
         words = f"{asked.moves:g} expected {plural} {asked.kind} within {asked.sessions} sessions"
     touched, still_open = touched_by(frame.high, frame.low, frame.close, target.price, target.end)
     counted = fired & eligible & np.isfinite(touched)
-    tell(0.92, "reading what options said")
-    first, *chances = priced_touches(view, [one.price for one in (target, *others)], target.end, counted)
+    first, *chances = priced_touches(
+        view,
+        [one.price for one in (target, *others)],
+        target.end,
+        counted,
+        lambda share: tell(0.9 + 0.1 * share, "reading what options said"),
+    )
     studied = study(touched, eligible, fired, horizon=target.span, looks=1)
     compared, verdict = studied.measures["mean"], verdict_on(studied, "mean")
     known = counted & np.isfinite(first)

@@ -7,7 +7,17 @@ from typing import NamedTuple
 import numpy as np
 
 from flinch.core.arrays import IntArray
-from flinch.core.structures import BadLegs, Legs, PlainLeg, PlainLegs, Surface, extremes, recognise
+from flinch.core.structures import (
+    BadLegs,
+    Legs,
+    PlainLeg,
+    PlainLegs,
+    Surface,
+    bounds,
+    ending_corners,
+    extremes,
+    recognise,
+)
 from flinch.errors import FlinchError
 from flinch.market import View
 from flinch.market.boards import Board, read_board
@@ -145,8 +155,15 @@ def price_legs(view: View, row: int, board: Board, plain: PlainLegs, entry: floa
         return Priced(label, None, None, None, spot, problem)
     cost = mid + entry * (natural - mid)
     most = None
-    if own.legs.strike.size and np.ptp(own.legs.expiry) < 1e-9:
-        bound = extremes(own.legs, float(plain.shares), cost, multiplier=multiplier)[0]
+    if own.legs.strike.size:
+        shares, terms = float(plain.shares), board.terms
+        if np.ptp(own.legs.expiry) < 1e-9:
+            bound = extremes(own.legs, shares, cost, multiplier=multiplier)[0]
+        else:
+            first = int(np.argmin(np.abs(terms.years - own.legs.expiry.min())))
+            surface, end = name_surface(view, board, row), (float(terms.forward[first]), float(terms.deviation[first]))
+            corners = ending_corners(own.legs, shares, surface, *end, multiplier=multiplier)
+            bound = bounds(corners.x.size, *corners, cost)[0]
         most = bound if np.isfinite(bound) else None
     return Priced(label, mid, cost, most, spot, problem)
 

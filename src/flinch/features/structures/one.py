@@ -12,18 +12,23 @@ from flinch.core.calendar import is_monthly
 from flinch.core.rules import percent
 from flinch.core.structures import (
     OPINIONS,
+    Corners,
     Outcomes,
     Quotes,
     Surface,
+    bounds,
     breakevens,
     capital,
     chance_below,
+    ending_corners,
+    ending_worth,
     expiry_payoff,
     extremes,
     structure_greeks,
     value,
     verdict,
 )
+from flinch.core.structures.flags import THIN_INTEREST, pinned, thin, wide
 from flinch.core.structures.notation import leg_words, read_legs, write_legs
 from flinch.core.volatility import smile_vol
 from flinch.features.structures.legs import OwnLegs, label_of, name_board, name_surface, own_legs, problem_of, quoted
@@ -160,6 +165,9 @@ def _payoff(at: _At, own: OwnLegs) -> Payoff:
         else shares * at.prices
         for key, time, shift in (("end", at.end, 0.0), ("today", 0.0, 0.0), ("between", at.ahead, at.asked.shift / 100))
     }
+    if lasting:
+        # The line that greatest profit and loss are read from.
+        worth["end"] = ending_worth(legs, shares, *_first_end(at), at.prices, multiplier=at.multiplier)
     return Payoff(
         key=f"{at.view.name(int(board.name[0])).symbol} {write_legs(own.plain)}",
         label=label_of(own, at.multiplier),
@@ -185,31 +193,26 @@ def _payoff(at: _At, own: OwnLegs) -> Payoff:
     )
 
 
-class _Corners(NamedTuple):
-    """A payoff at the first expiration: prices, worth ($ a unit), and slopes beyond the ends."""
-
-    x: FloatArray
-    y: FloatArray
-    left: float
-    right: float
-
-
-def _corners(at: _At, own: OwnLegs, lasting: bool) -> _Corners:
-    """Where a payoff at the first expiration has corners: its strikes, or prices a tenth of a percent apart when legs live on."""
+def _corners(at: _At, own: OwnLegs, lasting: bool) -> Corners:
+    """Where a payoff at the first expiration has corners: its strikes, or those of `ending_corners` when legs live on."""
     legs, shares = own.legs, float(own.plain.shares)
     right = shares + at.multiplier * float(legs.quantity[legs.is_call].sum())
     left = shares - at.multiplier * float(legs.quantity[~legs.is_call].sum())
     if not legs.strike.size:
-        return _Corners(np.array([at.spot]), np.array([shares * at.spot]), left, right)
+        return Corners(np.array([at.spot]), np.array([shares * at.spot]), left, right)
     if not lasting:
         x = np.unique(legs.strike)
-        return _Corners(x, expiry_payoff(legs, shares, x, multiplier=at.multiplier), left, right)
-    steps = np.arange(np.log(at.prices[0] / at.spot) / _GRID, np.log(at.prices[-1] / at.spot) / _GRID)
-    x = np.unique(np.concatenate([at.spot * np.exp(_GRID * steps), legs.strike]))
-    return _Corners(x, value(legs, shares, x, at.end, at.surface, multiplier=at.multiplier), 0.0, right)
+        return Corners(x, expiry_payoff(legs, shares, x, multiplier=at.multiplier), left, right)
+    return ending_corners(legs, shares, *_first_end(at), multiplier=at.multiplier)
 
 
-def _bounds(at: _At, own: OwnLegs, corners: _Corners, cost: float, lasting: bool) -> tuple[float, float, list[float]]:
+def _first_end(at: _At) -> tuple[Surface, float, float]:
+    """The name's surface, and forward and deviation at the first expiration."""
+    terms = at.board.terms
+    return at.surface, float(terms.forward[at.first]), float(terms.deviation[at.first])
+
+
+def _bounds(at: _At, own: OwnLegs, corners: Corners, cost: float, lasting: bool) -> tuple[float, float, list[float]]:
     """Greatest profit and loss, and breakevens."""
     legs, shares = own.legs, float(own.plain.shares)
     if not np.isfinite(cost):
@@ -219,16 +222,17 @@ def _bounds(at: _At, own: OwnLegs, corners: _Corners, cost: float, lasting: bool
     if not lasting:
         most, least = extremes(legs, shares, cost, multiplier=at.multiplier)
         return most, least, breakevens(legs, shares, cost, multiplier=at.multiplier).tolist()
-    profit = corners.y - cost
-    most = float("inf") if corners.right > 1e-9 else float(profit.max())
-    least = float("-inf") if corners.right < -1e-9 else float(profit.min())
+    most, least = bounds(corners.x.size, *corners, cost)
+    steps = np.arange(np.log(at.prices[0] / at.spot) / _GRID, np.log(at.prices[-1] / at.spot) / _GRID)
+    x = np.unique(np.concatenate([at.spot * np.exp(_GRID * steps), legs.strike]))
+    profit = ending_worth(legs, shares, *_first_end(at), x, multiplier=at.multiplier) - cost
     turns = np.flatnonzero((profit[1:] > 0) != (profit[:-1] > 0))
     step = profit[turns] / (profit[turns] - profit[turns + 1])
-    return most, least, (corners.x[turns] + step * (corners.x[turns + 1] - corners.x[turns])).tolist()
+    return most, least, (x[turns] + step * (x[turns + 1] - x[turns])).tolist()
 
 
 def _judged(
-    at: _At, own: OwnLegs, corners: _Corners, place: int, cost: float, half_width: float, least: float, lasting: bool
+    at: _At, own: OwnLegs, corners: Corners, place: int, cost: float, half_width: float, least: float, lasting: bool
 ) -> Judged:
     outcomes, terms = at.opinions[place], at.board.terms
     worst = least * 0.99 if lasting and np.isfinite(least) and least < 0 else least
@@ -356,18 +360,18 @@ def _flags(at: _At, own: OwnLegs, row: int, made: Payoff) -> list[Flag]:
     day = float(view.metric("next_day_move")[row])
     for i in sold:
         leg = own.plain.options[i]
-        if made.legs[i].days <= 7 and abs(leg.strike - at.spot) <= 0.5 * day:
+        if pinned(made.legs[i].days, leg.strike - at.spot, day):
             out.append(Flag(words=f"the short {leg.strike:g} is at the price in its last week", on=leg.expiration))
     if row in board.adjusted:
         out.append(Flag(words="adjusted contracts of this name are listed too: check which one is traded", on=None))
-    if made.mid and made.quoted_width and made.quoted_width > 0.25 * abs(made.mid):
+    if made.mid and made.quoted_width and wide(made.quoted_width, made.mid):
         out.append(
             Flag(words=f"its market is {percent(made.quoted_width / abs(made.mid)):.0f} % of what it is worth", on=None)
         )
-    thin = [leg for leg in made.legs if leg.open_interest is not None and leg.open_interest < 50]
-    if thin:
-        words = ", ".join(f"{leg.strike:g} {'C' if leg.is_call else 'P'} ({leg.open_interest})" for leg in thin)
-        out.append(Flag(words=f"fewer than 50 contracts open: {words}", on=None))
+    few = [leg for leg in made.legs if leg.open_interest is not None and thin(leg.open_interest)]
+    if few:
+        words = ", ".join(f"{leg.strike:g} {'C' if leg.is_call else 'P'} ({leg.open_interest})" for leg in few)
+        out.append(Flag(words=f"fewer than {THIN_INTEREST} contracts open: {words}", on=None))
     if made.unbounded_loss:
         out.append(
             Flag(words="its loss has no bound: capital is the exchanges' minimum, not what can be lost", on=None)

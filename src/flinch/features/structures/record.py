@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 
 from flinch.core.arrays import BoolArray
 from flinch.core.rules import percent
-from flinch.core.structures import BANDS, LEAST_CASES, OPINIONS, Opinion, brier, reliability
+from flinch.core.structures import BANDS, LEAST_CASES, OPINIONS, Opinion, brier, lead_of, reliability
 from flinch.market import View
 from flinch.market.calibration import EVERY, Record, calibration_record
 
@@ -45,6 +45,14 @@ class OpinionRecord(BaseModel):
     tenths: list[Tenth]
 
 
+class Lead(BaseModel):
+    """By how much one score is less than the next one, with its 95 % interval."""
+
+    value: float
+    low: float | None
+    high: float | None
+
+
 class Told(BaseModel):
     """The record of one name or of all."""
 
@@ -52,7 +60,8 @@ class Told(BaseModel):
     sessions: int
     bands: list[BandLine]
     opinions: list[OpinionRecord]
-    nearest: Opinion | None = Field(description="Which opinion came nearest; none with too few cases")
+    nearest: Opinion | None = Field(description="Which opinion came nearest; none when chance explains the lead")
+    lead: Lead | None = Field(description="Of the one that came nearest over the next one; none with too few cases")
 
 
 class RecordReply(BaseModel):
@@ -97,12 +106,15 @@ def _told(record: Record, rows: BoolArray) -> Told:
             for a, b, n in zip(found.said, found.came, found.cases, strict=True)
         ]
         opinions.append(OpinionRecord(opinion=opinion, score=brier(mine, hit), tenths=tenths))
-    scored = [one for one in opinions if one.score is not None and np.isfinite(one.score)]
-    enough = int(rows.sum()) >= LEAST_CASES and bool(scored)
+    found_lead = lead_of(said, came, record.session[rows])
+    lead = (
+        Lead(value=found_lead.lead, low=found_lead.low, high=found_lead.high) if np.isfinite(found_lead.lead) else None
+    )
     return Told(
         cases=int(rows.sum()),
         sessions=int(np.unique(record.session[rows]).size),
         bands=lines,
         opinions=opinions,
-        nearest=min(scored, key=lambda one: one.score or 0.0).opinion if enough else None,
+        nearest=None if found_lead.nearest is None else OPINIONS[found_lead.nearest],
+        lead=lead,
     )

@@ -49,11 +49,21 @@ def read_surface(engine: Engine, name_id: int, session: dt.date) -> KeptSurface 
     return None if row is None else KeptSurface(row[0].replace(tzinfo=dt.UTC), unpack(PACKED, row[1]))
 
 
-def read_surfaces(engine: Engine, session: dt.date) -> tuple[NDArray[np.int64], NDArray[np.void]]:
-    """Expirations of all names' surfaces in a session, of type `PACKED`, and the key of the name of each."""
+_FEW = 150
+"""Names that are asked for one by one; of more all are read."""
+
+
+def read_surfaces(
+    engine: Engine, session: dt.date, ids: NDArray[np.int64] | None = None
+) -> tuple[NDArray[np.int64], NDArray[np.void]]:
+    """Expirations of names' surfaces in a session, of type `PACKED`, and the key of the name of each: of all names, or at least of
+    those in `ids`."""
     s = SurfaceDay
+    wanted = [s.session == session]
+    if ids is not None and ids.size <= _FEW:
+        wanted.append(s.name_id.in_(ids.tolist()))
     with told(), engine.connect() as connection:
-        rows = connection.execute(select(s.name_id, s.surface).where(s.session == session).order_by(s.name_id)).all()
+        rows = connection.execute(select(s.name_id, s.surface).where(*wanted).order_by(s.name_id)).all()
     place, records = unpack_groups(PACKED, [surface for _, surface in rows])
     return np.array([name_id for name_id, _ in rows], dtype=np.int64)[place], records
 

@@ -1,6 +1,8 @@
 import type { Schemas } from "@/shared/api/client";
 import { useOpinionRecord } from "@/shared/api/queries";
+import { ChanceLines } from "@/shared/chart/ChanceLines";
 import { count, date, number } from "@/shared/format";
+import { Figure } from "@/shared/ui/Figure";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Failed, Loading } from "@/shared/ui/States";
 
@@ -39,76 +41,111 @@ function One({ told, title }: { told: Told; title: string }) {
       <h3>{title}</h3>
       <p>
         {count(told.cases, "expiration")} in {count(told.sessions, "session")}.{" "}
-        {told.nearest && (
+        {told.opinions.map((one) => `${WORDS[one.opinion]} ${number(one.score, 4)}`).join(", ")}.{" "}
+        {told.nearest && told.lead ? (
           <>
-            Nearest was <b>{WORDS[told.nearest]}</b>:{" "}
-            {told.opinions.map((one) => `${WORDS[one.opinion]} ${number(one.score, 4)}`).join(", ")}.
+            Nearest was <b>{WORDS[told.nearest]}</b>, by {number(told.lead.value, 4)} ({number(told.lead.low, 4)} to{" "}
+            {number(told.lead.high, 4)}, 95 %).
           </>
+        ) : (
+          "None was nearer than chance explains."
         )}
       </p>
-      <div className="record-tables">
-        <table className="plain-table">
-          <caption>Ended within … expected moves</caption>
-          <thead>
-            <tr>
-              <th>σ</th>
-              <th>
-                Came <span className="unit">%</span>
-              </th>
-              {NAMES.map((name) => (
-                <th key={name}>
-                  <span className={`opinion-mark ${name}`} aria-hidden="true" /> {WORDS[name]}{" "}
-                  <span className="unit">%</span>
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {told.bands.map((line) => (
-              <tr key={line.band}>
-                <th scope="row">±{number(line.band, 2)}</th>
-                <td>
-                  <b>{number(line.came, 1)}</b>
-                </td>
-                {line.said.map((said, i) => (
-                  <td key={NAMES[i]}>{number(said, 1)}</td>
-                ))}
-              </tr>
+      <Figure
+        title="What was said, and what came"
+        className="reliability"
+        controls={
+          <span className="muted">
+            {NAMES.map((name) => (
+              <span key={name}>
+                <span className={`opinion-mark ${name}`} aria-hidden="true" /> {WORDS[name]}{" "}
+              </span>
             ))}
-          </tbody>
-        </table>
-        <table className="plain-table">
-          <caption>When it was said, how often it came</caption>
-          <thead>
-            <tr>
-              <th>Said</th>
-              {told.opinions.map((one) => (
-                <th key={one.opinion}>
-                  <span className={`opinion-mark ${one.opinion}`} aria-hidden="true" /> {WORDS[one.opinion]}{" "}
-                  <span className="unit">%</span>
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {TENTHS.map((tenth) => (
-              <tr key={tenth}>
-                <th scope="row">
-                  {10 * tenth}–{10 * tenth + 10} %
-                </th>
-                {told.opinions.map((one) => {
-                  const at = one.tenths[tenth];
-                  return (
-                    <td key={one.opinion} title={at ? `said ${number(at.said, 1)} %, ${count(at.cases, "case")}` : ""}>
-                      {at && at.cases >= 30 ? number(at.came, 1) : <span className="muted">too few</span>}
-                    </td>
-                  );
-                })}
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
+          </span>
+        }
+        chart={<ChanceLines lines={linesOf(told)} label={`${title}: chances said against how often it came`} />}
+        table={<Tables told={told} />}
+      />
     </section>
+  );
+}
+
+const LEAST = 30;
+
+/** Tenths of the chances that rest on enough cases. */
+const linesOf = (told: Told) =>
+  told.opinions.map((one) => ({
+    key: one.opinion,
+    label: WORDS[one.opinion] ?? "",
+    points: one.tenths.flatMap(({ said, came, cases }) =>
+      said === null || came === null || cases < LEAST ? [] : [{ said, came, cases }],
+    ),
+  }));
+
+function Tables({ told }: { told: Told }) {
+  return (
+    <div className="record-tables">
+      <table className="plain-table">
+        <caption>Ended within … expected moves</caption>
+        <thead>
+          <tr>
+            <th>σ</th>
+            <th>
+              Came <span className="unit">%</span>
+            </th>
+            {NAMES.map((name) => (
+              <th key={name}>
+                <span className={`opinion-mark ${name}`} aria-hidden="true" /> {WORDS[name]}{" "}
+                <span className="unit">%</span>
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {told.bands.map((line) => (
+            <tr key={line.band}>
+              <th scope="row">±{number(line.band, 2)}</th>
+              <td>
+                <b>{number(line.came, 1)}</b>
+              </td>
+              {line.said.map((said, i) => (
+                <td key={NAMES[i]}>{number(said, 1)}</td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <table className="plain-table">
+        <caption>When it was said, how often it came</caption>
+        <thead>
+          <tr>
+            <th>Said</th>
+            {told.opinions.map((one) => (
+              <th key={one.opinion}>
+                <span className={`opinion-mark ${one.opinion}`} aria-hidden="true" /> {WORDS[one.opinion]}{" "}
+                <span className="unit">%</span>
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {TENTHS.map((tenth) => (
+            <tr key={tenth}>
+              <th scope="row">
+                {10 * tenth}–{10 * tenth + 10} %
+              </th>
+              {told.opinions.map((one) => {
+                const at = one.tenths[tenth];
+                return (
+                  <td key={one.opinion} title={at ? `said ${number(at.said, 1)} %, ${count(at.cases, "case")}` : ""}>
+                    {at && at.cases >= LEAST ? number(at.came, 1) : <span className="muted">too few</span>}
+                  </td>
+                );
+              })}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }

@@ -9,7 +9,7 @@ import {
 } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { askWhichIsKept } from "@/shared/conflict";
-import { useHold } from "@/shared/settled";
+import { asking, useHold } from "@/shared/settled";
 import {
   ApiError,
   type AsOfRequest,
@@ -246,7 +246,7 @@ export function useSave<Draft extends Versioned, Output>(
         if (!(error instanceof ApiError && error.problem.type === "changed_elsewhere") || id === null) throw error;
         const theirs = await told.now(id);
         const name = told.name(draft);
-        if (await askWhichIsKept(name, told.lines(draft), theirs ? told.lines(theirs) : []))
+        if (await asking(askWhichIsKept(name, told.lines(draft), theirs ? told.lines(theirs) : [])))
           return await action({ ...draft, version: error.problem.version }, id);
         await readAgain();
         throw new ApiError(error.status, {

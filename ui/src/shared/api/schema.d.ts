@@ -1105,6 +1105,20 @@ export interface components {
             value: number | null;
         };
         /**
+         * AtDistance
+         * @description Of the same cases and time, a price so many expected moves away: how often it was touched, and the chance options gave.
+         */
+        AtDistance: {
+            /** Cases */
+            cases: number;
+            /** Moves */
+            moves: number;
+            /** Priced */
+            priced: number | null;
+            /** Touched */
+            touched: number | null;
+        };
+        /**
          * AtMost
          * @description So many of each name, sector, or group of names whose returns move together, first come first served.
          */
@@ -2605,6 +2619,18 @@ export interface components {
         KindList: {
             /** Kinds */
             kinds: components["schemas"]["KindEntry"][];
+        };
+        /**
+         * Lead
+         * @description By how much one score is less than the next one, with its 95 % interval.
+         */
+        Lead: {
+            /** High */
+            high: number | null;
+            /** Low */
+            low: number | null;
+            /** Value */
+            value: number;
         };
         /**
          * Ledger
@@ -6451,6 +6477,11 @@ export interface components {
          */
         TargetFound: {
             against_days: components["schemas"]["Range"];
+            /**
+             * By Distance
+             * @description For up and down; none for the edge of a cycle
+             */
+            by_distance: components["schemas"]["AtDistance"][];
             /** Cases */
             cases: number;
             /** Days */
@@ -6862,9 +6893,11 @@ export interface components {
              * @description Expirations looked at, each in several bands
              */
             cases: number;
+            /** @description Of the one that came nearest over the next one; none with too few cases */
+            lead: components["schemas"]["Lead"] | null;
             /**
              * Nearest
-             * @description Which opinion came nearest; none with too few cases
+             * @description Which opinion came nearest; none when chance explains the lead
              */
             nearest: ("market" | "past" | "forecast") | null;
             /** Opinions */

@@ -2,6 +2,7 @@ import { api, type Schemas } from "@/shared/api/client";
 import { type UnderWay, useEvidence, useMetricMap } from "@/shared/api/queries";
 import { count, DASH, date, number, signed } from "@/shared/format";
 import type { Rule, Screen } from "@/shared/stack/state";
+import { TouchFigure } from "@/shared/stack/TouchFigure";
 import type { Things } from "@/shared/stack/things";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
@@ -253,6 +254,7 @@ function Found({ data }: { data: Data }) {
         <p className="muted">{count(data.sideless, "case")} left out: the side of the bet has no sign there.</p>
       )}
       {data.target && <p className="verdict target">{data.target.sentence}</p>}
+      {data.target && <TouchFigure rows={data.target.by_distance} />}
       <Fired data={data} />
       {data.cases > 0 && (
         <table>

@@ -6,6 +6,7 @@ from typing import Literal
 
 from flinch.core.rules.catalogue.metric import Metric, computed, read
 from flinch.core.rules.nodes import Kind
+from flinch.core.structures.flags import THIN_INTEREST, WIDE_PCT
 
 STRUCTURE_GROUPS = ("the structure", "reward and risk", "three opinions", "its legs", "what can happen")
 _WHAT, _REWARD, _OPINIONS, _LEGS, _FLAGS = STRUCTURE_GROUPS
@@ -101,8 +102,8 @@ _ENTRIES = (
     _read(_FLAGS, "dividend_inside", "Ex-dividend with a short call in the money", "Dividend", "", "A declared dividend comes before its expiration and a short call is in the money: it may be exercised early.", kind="condition"),
     _read(_FLAGS, "pinned", "A short leg at the price in its last week", "Pinned", "", "It expires within a week and a short leg lies within half an expected day of the spot.", kind="condition"),
     _read(_FLAGS, "adjusted", "Has adjusted contracts", "Adjusted", "", "Contracts of this name that a corporate action changed are listed beside the standard ones.", kind="condition"),
-    computed(_FLAGS, "wide_market", "Its market is wide", "Wide", "", "quoted_width_pct > 25", "Both sides lie further apart than a quarter of what it is worth.", kind="condition"),
-    computed(_FLAGS, "thin_leg", "A leg is thin", "Thin", "", "min_leg_open_interest < 50", "A leg has fewer than 50 contracts open.", kind="condition"),
+    computed(_FLAGS, "wide_market", "Its market is wide", "Wide", "", f"quoted_width_pct > {WIDE_PCT}", "Both sides lie further apart than a quarter of what it is worth.", kind="condition"),
+    computed(_FLAGS, "thin_leg", "A leg is thin", "Thin", "", f"min_leg_open_interest < {THIN_INTEREST}", f"A leg has fewer than {THIN_INTEREST} contracts open.", kind="condition"),
 )  # fmt: skip
 
 STRUCTURE_METRICS: dict[str, Metric] = {metric.key: metric for metric in _ENTRIES}
