@@ -79,7 +79,7 @@ def test_the_lane_lets_the_cheapest_go_first_and_bounds_who_waits():
         pass
     go.set()
     for thread in threads:
-        thread.join(10)
+        thread.join()
     assert order == ["first", "cheap", "middling", "dear"]
 
 

@@ -93,10 +93,10 @@ def test_size_in_shares_and_share_of_volume(ask, market: View):
     for name in found["names"][::40]:
         row = market.row(name["symbol"])
         assert all(level["shares"] >= 50_000 for level in name["levels"])
-        mine = prints.bursts_of(row, market.last - 4, market.last)
+        mine = prints.of(row, market.last - 4, market.last)
         volume = np.nansum(market.frame.volume[row, -5:])
         if volume > 0:
-            assert name["share_pct"] == pytest.approx(100 * prints.bursts.shares[mine].sum() / volume, rel=1e-4)
+            assert name["share_pct"] == pytest.approx(100 * prints.shares[mine].sum() / volume, rel=1e-9)
 
 
 def test_the_session_s_prints_newest_first_with_bursts_once(ask, market: View, stories):

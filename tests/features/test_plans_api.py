@@ -4,6 +4,9 @@ import datetime as dt
 
 import numpy as np
 import pytest
+from flask.testing import FlaskClient
+from sqlalchemy import Engine
+from sqlalchemy.orm import Session
 
 from flinch.features.structures.plan_schemas import PlanView
 from flinch.features.structures.plans import plan_view
@@ -156,3 +159,22 @@ def test_when_nothing_can_be_priced_nothing_is_summed(client):
     told = client.post("/api/structures/together", json={"structures": [{"symbol": "TARNO", "legs": "x"}]}).json
     assert (told["total"], told["symbols"], told["worst_on"]) == (None, [], None)
     assert "cannot be read" in told["rows"][0]["problem"]
+
+
+def test_what_could_not_be_read_again_is_not_kept_and_the_list_goes_on(client: FlaskClient, owned: Engine):
+    why = {"page": "Screen", "words": "", "link": ""}
+    refused = client.post("/api/structures/plans", json={"symbol": "TARNO", "legs": "999999S,1S", "why": why})
+    assert refused.status_code == 422
+    assert "999,999 shares at most" in refused.json["message"]
+    assert client.get("/api/structures/plans").json["plans"] == []
+    kept = client.post("/api/structures/plans", json={"symbol": "TARNO", "legs": "+100S", "why": why}).json
+    try:
+        with Session(owned) as session, session.begin():
+            session.get_one(Plan, kept["id"]).legs = "+1000000S"
+        told = client.get("/api/structures/plans")
+        assert told.status_code == 200
+        (plan,) = told.json["plans"]
+        assert "cannot be read" in plan["problem"]
+        assert plan["words"] == "+1000000S"
+    finally:
+        client.delete(f"/api/structures/plans/{kept['id']}")

@@ -91,7 +91,8 @@ def test_a_name_s_line_by_its_tickets(look):
     assert row["strongest_premium"] == pytest.approx(max(sum(p) for p in contracts.values()))
     strongest = max(contracts, key=lambda key: sum(contracts[key]))
     assert row["strongest"].startswith(f"{strongest[0]:g} {'call' if strongest[1] else 'put'}")
-    assert row["first_in"] == max(t["first_in"] for t in tickets)
+    newest = max(tickets, key=lambda t: t["at"])
+    assert (row["first_in"], row["first_ever"]) == (newest["first_in"], newest["first_ever"])
     largest = max(tickets, key=lambda t: t["premium"])
     assert row["since"] == pytest.approx(largest["since"])
 

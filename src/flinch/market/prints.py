@@ -95,6 +95,12 @@ class Prints:
         mine = np.arange(self.begin[row], self.begin[row + 1])
         return mine[(self.session[mine] >= first) & (self.session[mine] <= last)]
 
+    def traded(self, first: int, last: int) -> FloatArray:
+        """Shares of all prints of each name in the sessions of a window, those that make no level among them; shape (names,)."""
+        inside = (self.session >= first) & (self.session <= last)
+        shares: FloatArray = np.bincount(self.name[inside], self.shares[inside], self.begin.size - 1).astype(np.float64)
+        return shares
+
     def bursts_of(self, row: int, first: int, last: int) -> IntArray:
         """Places of a name's bursts in the sessions of a window, by time."""
         begin, end = self.burst_spans(np.array([row]), np.array([first]), np.array([last]))

@@ -6,6 +6,7 @@ import contextlib
 import ctypes
 import getpass
 import os
+import re
 import secrets
 import shutil
 import signal
@@ -106,10 +107,21 @@ class LocalServer:
         self._leave_socket()
 
     def _install(self) -> None:
+        # The installing script takes its paths apart at spaces and the like: it is given one without, and what it made is moved.
+        plain = re.fullmatch(r"[\w./+-]+", str(self.data), re.ASCII) is not None
+        with contextlib.ExitStack() as stack:
+            data = self.data
+            if not plain:
+                data = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="flinch-"))) / "data"
+            self._make_data(data)
+            if data != self.data:
+                shutil.move(data, self.data)
+
+    def _make_data(self, data: Path) -> None:
         command = [
             _program("mariadb-install-db"),
             "--no-defaults",
-            f"--datadir={self.data}",
+            f"--datadir={data}",
             # The system's user that runs the server is its root, seen by the socket; there is no password to guess.
             "--auth-root-authentication-method=socket",
             f"--auth-root-socket-user={getpass.getuser()}",
@@ -118,7 +130,7 @@ class LocalServer:
         ]
         done = subprocess.run(command, capture_output=True, text=True, check=False, env=self._environment())
         if done.returncode:
-            raise ServerFailed(f"the database folder {self.data} could not be made: {done.stderr.strip()[-300:]}")
+            raise ServerFailed(f"the database folder {data} could not be made: {done.stderr.strip()[-300:]}")
 
     def _environment(self) -> dict[str, str]:
         """With a folder of its own for temporary tables: a server that starts removes all that lie there, whosever they are."""
@@ -183,7 +195,11 @@ class LocalServer:
             # Each database has a user of its own, so that no load can reach what users own.
             for database in (_OWNED, _MARKET):
                 cursor.execute(f"CREATE DATABASE IF NOT EXISTS {database}")
-                cursor.execute(f"CREATE OR REPLACE USER '{database}'@'127.0.0.1' IDENTIFIED BY %s", (self._password,))
+                # Never replaced: for a moment it would have no rights, and a request that comes just then be refused.
+                cursor.execute(
+                    f"CREATE USER IF NOT EXISTS '{database}'@'127.0.0.1' IDENTIFIED BY %s", (self._password,)
+                )
+                cursor.execute(f"ALTER USER '{database}'@'127.0.0.1' IDENTIFIED BY %s", (self._password,))
                 cursor.execute(f"GRANT ALL ON `{database.replace('_', chr(92) + '_')}`.* TO '{database}'@'127.0.0.1'")
 
     def _enter(self) -> Any:

@@ -51,7 +51,7 @@ class Services:
     holder: MarketHolder
     jobs: Jobs
     owners: dict[str, int] = field(default_factory=dict)
-    own_metrics: list[OwnMetric] = field(default_factory=list)
+    own_metrics: dict[int, list[OwnMetric]] = field(default_factory=dict)
     own_lines: dict[int, tuple[LineAt, ...]] = field(default_factory=dict)
 
 
@@ -90,6 +90,13 @@ def owner() -> int:
     return number
 
 
+def known_owner() -> int:
+    """Id of whoever the request is for, 0 for one who is not known while the database is away."""
+    with suppress(DatabaseAway):
+        return owner()
+    return 0
+
+
 def dictionary(table: Table = "names") -> Dictionary:
     """What the request's texts on a table of things may use: the catalogue and the owner's own metrics and lines."""
     return with_own(own_formulas(), table, own_lines())
@@ -107,7 +114,7 @@ def own_lines() -> tuple[LineAt, ...]:
         with suppress(DatabaseAway):
             kept = OWN_LINES.all(running.owned, owner())
             running.own_lines[owner()] = tuple(LineAt(line.symbol, line.price, line.since) for line in kept)
-        g.own_lines = running.own_lines.get(g.get("owner", 0), ())
+        g.own_lines = running.own_lines.get(known_owner(), ())
     lines: tuple[LineAt, ...] = g.own_lines
     return lines
 
@@ -123,8 +130,8 @@ def _own() -> list[OwnMetric]:
     if "own_metrics" not in g:
         running = services()
         with suppress(DatabaseAway):
-            running.own_metrics = OWN_METRICS.all(running.owned, owner())
-        g.own_metrics = running.own_metrics
+            running.own_metrics[owner()] = OWN_METRICS.all(running.owned, owner())
+        g.own_metrics = running.own_metrics.get(known_owner(), [])
     metrics: list[OwnMetric] = g.own_metrics
     return metrics
 

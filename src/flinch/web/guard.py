@@ -73,6 +73,9 @@ def _other_site() -> UserError:
 def refuse_unreadable_bodies() -> None:
     """A body that no JSON reader takes, or whose texts cannot be written down, is refused with words."""
     if request.mimetype != "application/json":
+        if request.is_json:
+            message = "Send JSON as application/json: other kinds of it are not read."
+            raise UserError(Problem(type="bad_request", message=message, where="Content-Type"), 415)
         return
     data = request.get_data(cache=True)
     try:
@@ -84,6 +87,8 @@ def refuse_unreadable_bodies() -> None:
     except UnicodeError:
         raise _unreadable("A text in it holds half a character (a lone surrogate). Write it anew.") from None
     except ValueError as error:
+        if "digits" in str(error):
+            raise _unreadable("A number in it has thousands of digits: numbers go up to 1e15.") from None
         raise _unreadable(f"It is no JSON: {error}.") from None
 
 

@@ -34,10 +34,22 @@ class UserError(FlinchError):
         self.status, self.kind, self.where, self.nearest = status, problem.type, problem.where, problem.nearest
 
 
+_LONGEST = 600
+
+
+def _short(text: str) -> str:
+    """A refusal does not repeat all that was sent."""
+    return text if len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"
+
+
 def answer(error: FlinchError) -> Response:
     """What an error of the tree is answered with."""
     problem = Problem(
-        type=error.kind, message=str(error), where=error.where, nearest=list(error.nearest), version=error.version
+        type=error.kind,
+        message=_short(str(error)),
+        where=None if error.where is None else _short(str(error.where)),
+        nearest=list(error.nearest),
+        version=error.version,
     )
     response = reply(problem, error.status)
     if error.wait is not None:

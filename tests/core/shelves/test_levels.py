@@ -74,3 +74,13 @@ def test_every_name_stands_where_its_own_levels_say(rows, cents, first, last, le
         if at.size:
             assert found.largest_notional[n] == pytest.approx(levels.notional.max(), rel=1e-5)
             assert found.largest[n] == pytest.approx(at[levels.notional.argmax()])
+
+
+def test_a_price_at_its_only_level_stands_within_and_beside_it_not():
+    """To the tick, and a whole tick to either side."""
+    name, session = np.zeros(1, np.int64), np.zeros(1, np.int64)
+    book = make_book(name, np.array([50.0]), session, np.array([1e6]), np.array([20_000]), 1)
+    where = [int(stand(book, np.array([price]), 0, 0).position[0]) for price in (49.99, 50.0, 50.01)]
+    assert where == [BELOW, WITHIN, ABOVE]
+    at = stand(book, np.array([50.0]), 0, 0)
+    assert (at.above[0], at.below[0]) == pytest.approx((50.0, 50.0))

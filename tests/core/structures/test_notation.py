@@ -79,3 +79,16 @@ def test_what_has_no_name_here_has_none():
     assert recognise([], [], [], [], 1) is None
     # A put credit vertical with shares beside it is something else.
     assert recognise([1, -1], [False, False], [90.0, 95.0], [False, False], 1) is None
+
+
+@pytest.mark.parametrize("strike", [95.0, 0.5, 12345.625, 1_000_000.0, 1234567.0, 2.5001, 9999999.0])
+def test_no_strike_loses_a_digit(strike: float):
+    legs = PlainLegs([PlainLeg(-3, True, strike, dt.date(2026, 10, 16))], -999_999)
+    assert read_legs(write_legs(legs)) == legs
+
+
+def test_shares_are_bounded_after_they_are_added_up():
+    assert read_legs("999998S,1S").shares == 999_999
+    for text in ("999999S,1S", "-999999S,-1S"):
+        with pytest.raises(BadLegs, match="999,999 shares at most"):
+            read_legs(text)

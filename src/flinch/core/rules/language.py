@@ -226,6 +226,8 @@ class _Reader:
         self.parts += 1
         if depth > MAX_DEPTH or self.parts > MAX_PARTS:
             raise self._error(node, "This is too deep or has too many parts. Split it into several rules.")
+        if isinstance(node, ast.Constant) and isinstance(node.value, str):
+            self._require_whole(node)
         match node:
             case ast.Constant():
                 return self._constant(node)
@@ -268,6 +270,13 @@ class _Reader:
                 node, f"“{segment}” is {_SAID[found.kind]}, and here {_SAID[kind]} is needed. {advice}".strip()
             )
         return found
+
+    def _require_whole(self, node: ast.expr) -> str:
+        """The text of a constant that can be written down."""
+        text = str(node.value) if isinstance(node, ast.Constant) else ""
+        if any("\ud800" <= letter <= "\udfff" for letter in text):
+            raise self._error(node, "This text holds half a character (a lone surrogate). Write it anew.")
+        return text
 
     def _constant(self, node: ast.Constant) -> Node:
         value = node.value
@@ -339,13 +348,17 @@ class _Reader:
                 raise self._error(node, "A text can be equal to a category or not: use == or !=.")
             inner = self._wanted(name, "text", depth)
             assert isinstance(value, ast.Constant)
-            equal = self._make(node, "is_one_of", "condition", [inner], [str(value.value)])
+            equal = self._make(node, "is_one_of", "condition", [inner], [self._require_whole(value)])
             return equal if sign == "==" else self._make(node, "not", "condition", [equal])
         return self._make(node, sign, "condition", [self._wanted(side, "number", depth) for side in (left, right)])
 
     def _membership(self, node: ast.Compare, left: ast.expr, right: ast.expr, depth: int, negated: bool) -> Node:
         values = right.elts if isinstance(right, ast.Tuple | ast.List | ast.Set) else []
-        texts = [value.value for value in values if isinstance(value, ast.Constant) and isinstance(value.value, str)]
+        texts = [
+            self._require_whole(value)
+            for value in values
+            if isinstance(value, ast.Constant) and isinstance(value.value, str)
+        ]
         if not values or len(texts) != len(values):
             raise self._error(right, 'List the texts, like sector in ("Household", "Metals & Salt").')
         if len(texts) > MAX_PARTS:

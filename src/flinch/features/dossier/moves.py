@@ -151,6 +151,14 @@ def _spans(view: View, period: str) -> list[tuple[int, int]]:
     return sorted(pairs)
 
 
+def _running(view: View, period: str) -> tuple[int | None, int]:
+    """Start and end of the cycle that the view's session belongs to, as places in the calendar; no start where it began before
+    the sessions held."""
+    of_session = cycles(cycle_ends(view.calendar, monthly=period == "month"))
+    start, end = int(of_session.anchor[view.last]), int(of_session.end[view.last])
+    return (start if start >= 0 else None), end
+
+
 def _band(view: View, row: int, period: str, place: int) -> tuple[float, float]:
     band = view.band(period)
     return float(band.anchor[row, place]), float(band.half_width[row, place])
@@ -195,7 +203,7 @@ def fans_ahead(view: View, row: int) -> list[Fan]:
     """The next two expirations beyond the current week, from the newest close."""
     calendar, so_far = view.calendar, view.end
     price = view.price(row)
-    week_end = _spans(view, "week")[-1][1]
+    _, week_end = _running(view, "week")
     out: list[Fan] = []
     for expiry in view.readable_expirations(row):
         end = int(np.searchsorted(calendar, np.datetime64(expiry.expiration, "D")))
@@ -207,7 +215,7 @@ def fans_ahead(view: View, row: int) -> list[Fan]:
 
 
 def _place(view: View, row: int, period: str) -> Place:
-    start, end = _spans(view, period)[-1]
+    start, end = _running(view, period)
     anchor, half = _band(view, row, period, view.last)
     calendar, so_far = view.calendar, view.end
 
@@ -217,7 +225,7 @@ def _place(view: View, row: int, period: str) -> Place:
     moves_left = value(f"room_to_{period}_moves")
     return Place(
         period=period,
-        start=market_date(calendar, start),
+        start=None if start is None else market_date(calendar, start),
         end=market_date(calendar, end),
         anchor=anchor,
         half_width=half,

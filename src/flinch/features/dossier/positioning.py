@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from flinch.core.arrays import BoolArray, FloatArray, IntArray
+from flinch.core.arrays import BoolArray, FloatArray, IntArray, find
 from flinch.core.calendar import is_monthly
 from flinch.core.gamma import (
     DEFAULT_RULE,
@@ -221,11 +221,13 @@ def _chain(view: View, row: int, taken_at: dt.datetime, spot: float, expiries: l
     expiration = rows["expiration"].to_numpy().astype("datetime64[D]")
     strike, is_call = numbers(rows["strike"]), rows["is_call"].to_numpy().astype(bool)
     listed = np.array([e.expiration for e in expiries], dtype="datetime64[D]")
-    place = np.searchsorted(listed, expiration)
+    # A contract whose expiration was not read at that moment has no volatility: the last place, which is missing.
+    place = find(listed, expiration)
     years, forward, carry = (
-        np.array([getattr(e, key) for e in expiries], dtype=np.float64)[place] for key in ("years", "forward", "carry")
+        np.array([*(getattr(e, key) for e in expiries), np.nan], dtype=np.float64)[place]
+        for key in ("years", "forward", "carry")
     )
-    parameters = np.array([e.svi for e in expiries], dtype=np.float64).reshape(-1, 5)[place]
+    parameters = np.array([*(e.svi for e in expiries), [np.nan] * 5], dtype=np.float64)[place]
     with np.errstate(invalid="ignore", divide="ignore"):
         vol = smile_vol(parameters, years, np.log(strike / forward))
     gamma = contract_gamma(spot, strike, years, vol, rate=view.rate, dividend_yield=carry)

@@ -13,7 +13,7 @@ from sqlalchemy import Engine
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN
 from flinch.core.rules import percent
-from flinch.core.shelves import NONE, POSITIONS, Standing, book_levels, stand
+from flinch.core.shelves import NONE, NONE_LARGE, POSITIONS, Standing, book_levels, stand
 from flinch.errors import FlinchError
 from flinch.features.offexchange.schemas import (
     MOST_LEVELS,
@@ -48,7 +48,7 @@ class NoSuchSize(FlinchError):
 @dataclass(frozen=True)
 class Found:
     """Survivors of a stack and where they stand: `first` and `last` bound the window, `rows` are the survivors at the positions
-    chosen."""
+    chosen; `traded` are all shares printed in it, by name."""
 
     view: View
     prints: Prints
@@ -57,6 +57,7 @@ class Found:
     window: Window
     ran: Ran
     standing: Standing
+    traded: FloatArray
     survivors: IntArray
     rows: IntArray
 
@@ -75,10 +76,13 @@ def find(view: View, engine: Engine, owner: int, dictionary: Dictionary, asked: 
     ran = run_stack(view, dictionary, asked.stack, universe(view, engine, owner, asked.stack.universe))
     price = np.ascontiguousarray(view.frame.close[:, view.last])
     standing = stand(prints.book, price, first, last, **window.bounds)
+    traded = prints.traded(first, last)
+    # Who has prints of which none makes a level has none that large, not none at all.
+    standing.position[(standing.position == NONE) & (traded > 0) & np.isfinite(price)] = NONE_LARGE
     survivors = np.flatnonzero(ran.result.survivors)
     chosen = [POSITIONS.index(position) for position in asked.positions]
     rows = survivors[np.isin(standing.position[survivors], chosen)] if chosen else survivors
-    return Found(view, prints, first, last, window, ran, standing, survivors, rows)
+    return Found(view, prints, first, last, window, ran, standing, traded, survivors, rows)
 
 
 def look(found: Found, own: dict[str, Described], request: PrintsRequest) -> PrintsReply:
@@ -119,7 +123,7 @@ def _share(found: Found) -> FloatArray:
     """Shares of prints in the window in percent of its volume, by name."""
     volume = found.view.frame.volume[:, found.first : found.last + 1]
     with np.errstate(invalid="ignore", divide="ignore"):
-        share: FloatArray = percent(found.standing.shares / np.nansum(volume, axis=1))
+        share: FloatArray = percent(found.traded / np.nansum(volume, axis=1))
     return np.where(np.isfinite(share), share, np.nan)
 
 

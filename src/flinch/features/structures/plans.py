@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flinch.core.structures.notation import leg_words, read_legs, write_legs
+from flinch.core.structures.notation import PlainLegs, leg_words, read_legs, write_legs
 from flinch.errors import FlinchError
 from flinch.features.structures.legs import board_of, listed_rows, name_board, name_boards, price_legs
 from flinch.features.structures.plan_schemas import ExitNow, Exits, PlanDraft, PlanList, PlanView, PlanWhy
@@ -49,10 +49,12 @@ def values_of(view: View, draft: PlanDraft, before: Row | None) -> dict[str, Any
 
 def plan_view(view: View, row: Row, boards: dict[int, Board] | None = None) -> PlanView:
     """One plan now; what cannot be priced says why. `boards` are those of its name and others, read before."""
-    plain, exits = read_legs(row.legs), Exits(**row.exits)
+    exits = Exits(**row.exits)
     worth = price = None
     problem: str | None = None
+    plain = PlainLegs([], 0)
     try:
+        plain = read_legs(row.legs)
         at = view.row(row.symbol)
         board = name_board(view, at) if boards is None else board_of(view, boards, at)
         priced = price_legs(view, at, board, plain)
@@ -68,7 +70,7 @@ def plan_view(view: View, row: Row, boards: dict[int, Board] | None = None) -> P
         symbol=row.symbol,
         legs=row.legs,
         label=row.label,
-        words=leg_words(plain),
+        words=leg_words(plain) or row.legs,
         why=PlanWhy(**row.why),
         entry_limit=row.entry_limit,
         exits=exits,

@@ -38,6 +38,7 @@ from flinch.screening.report import rule_reports
 from flinch.store.market.tape import read_venues
 from flinch.tape import WORDS, Contract, moment_of_day, read_session_tape, tell_fills
 
+_DAY_MILLISECONDS = 86_400_000
 MOST_SYMBOLS, MOST_MARKS, MOST_POINTED, MOST_FILLS = 2_000, 80, 5, 200
 
 
@@ -118,8 +119,13 @@ def name_table(found: Survivors, sort: str, least: int) -> tuple[IntArray, dict[
     repeats = np.bincount(key, minlength=3 * of_contract.size)
     used = np.flatnonzero(repeats)
     repeated = highest(owner[used // 3], size, repeats[used])
-    firsts = highest(name, size, table.take("first_in", rows))
-    ever = highest(name, size, table.take("first_ever", rows))
+    # Of the newest ticket of each name, by session and time; both begin at one, so that none is taken for nothing.
+    when = (table.session[rows].astype(np.int64) + 1) * _DAY_MILLISECONDS + table.take("first", rows).astype(np.int64)
+    newest = place_of_highest(name, size, when)
+    firsts, ever = (
+        np.where(newest >= 0, table.take(key, rows).astype(np.float64)[newest], 0.0) if rows.size else np.zeros(size)
+        for key in ("first_in", "first_ever")
+    )
     gone = np.full(size, np.nan)
     there = groups.largest >= 0
     gone[there] = table.since(rows[groups.largest[there]])

@@ -56,8 +56,8 @@ _FEW = 150
 def read_surfaces(
     engine: Engine, session: dt.date, ids: NDArray[np.int64] | None = None
 ) -> tuple[NDArray[np.int64], NDArray[np.void]]:
-    """Expirations of names' surfaces in a session, of type `PACKED`, and the key of the name of each: of all names, or at least of
-    those in `ids`."""
+    """Expirations of names' surfaces in a session, of type `PACKED`, and the key of the name of each: of all names, or at least
+    of those in `ids`."""
     s = SurfaceDay
     wanted = [s.session == session]
     if ids is not None and ids.size <= _FEW:

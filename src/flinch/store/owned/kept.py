@@ -6,12 +6,15 @@ import datetime as dt
 from collections.abc import Callable
 from typing import Any, Generic, TypeVar
 
-from sqlalchemy import Engine, select
+from sqlalchemy import Engine, delete, select
 from sqlalchemy.orm import Session
 
 from flinch.errors import FlinchError
 from flinch.store.owned.models import Basket, Owner, OwnLine, OwnMetric, Plan, SavedScreen, ScreenLook
 from flinch.store.owned.write_keys import change
+
+RESTORED_FOR = dt.timedelta(days=30)
+"""How long a removal can be taken back."""
 
 T = TypeVar("T", SavedScreen, Basket, OwnMetric, OwnLine, Plan)
 
@@ -61,13 +64,16 @@ class Kept(Generic[T]):
     def all(self, engine: Engine, owner_id: int) -> list[T]:
         """Everything that is kept, by name."""
         with change(engine) as session:
-            return _free(session, self._rows_of(session, owner_id))
+            rows = self._rows_of(session, owner_id)
+            session.expunge_all()
+            return rows
 
     def one(self, engine: Engine, owner_id: int, id: int) -> T | None:
         """One thing; None when it is not there."""
         with change(engine) as session:
             row = self._find(session, owner_id, id)
-            return None if row is None else _free(session, [row])[0]
+            session.expunge_all()
+            return row
 
     def save(
         self,
@@ -107,12 +113,17 @@ class Kept(Generic[T]):
             for key, value in values.items():
                 setattr(row, key, value)
             session.flush()
-            return _free(session, [row])[0]
+            session.refresh(row)
+            session.expunge(row)
+            return row
 
     def remove(self, engine: Engine, owner_id: int, id: int, now: dt.datetime) -> bool:
-        """Remove one so that it can be restored; False when it is not there."""
+        """Remove one so that it can be restored for `RESTORED_FOR`; False when it is not there. What was removed longer ago goes
+        for good."""
         with change(engine) as session:
             self._lock(session, owner_id)
+            m = self.model
+            session.execute(delete(m).where(m.owner_id == owner_id, m.deleted_at < plain(now - RESTORED_FOR)))
             row = self._find(session, owner_id, id)
             if row is not None:
                 row.deleted_at = plain(now)
@@ -183,11 +194,3 @@ def record_look(
 def plain(moment: dt.datetime) -> dt.datetime:
     """An instant as the store keeps it: UTC without a zone, whole seconds."""
     return moment.astimezone(dt.UTC).replace(tzinfo=None, microsecond=0)
-
-
-def _free(session: Session, rows: list[T]) -> list[T]:
-    for row in rows:
-        session.flush()
-        session.refresh(row)
-        session.expunge(row)
-    return rows

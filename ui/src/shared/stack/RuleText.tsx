@@ -104,6 +104,8 @@ export function RuleText({
       else {
         setText(given);
         onDone(null);
+        // The box stays where it is: the keys are the page's again.
+        if (picks) area.current?.blur();
       }
     } else return;
     event.preventDefault();
