@@ -7,7 +7,7 @@ import pytest
 from flask.testing import FlaskClient
 from tests.asked import ask_evidence
 
-from flinch.core.evidence import past_touch, touch_chance
+from flinch.core.evidence import flat_smile, past_touch, touch_chance
 from flinch.core.volatility import constant_maturity_vol
 from flinch.market import View
 
@@ -64,10 +64,10 @@ def test_chances_are_those_of_the_surface_and_of_the_past(client: FlaskClient, m
     expiries = market.readable_expirations(row)
     years = (dt.datetime(2026, 10, 9, 20) - dt.datetime(2026, 9, 9, 19, 45)).total_seconds() / 86_400 / 365
     vol = constant_maturity_vol([e.years for e in expiries], [e.vol for e in expiries], years)
-    plain = 100 * float(touch_chance(np.array(1.03), np.array(vol), np.array(years)))
+    plain = 100 * float(touch_chance(np.array(1.03), flat_smile(np.array(vol**2 * years))))
     assert chances[1.03]["priced_chance_pct"] == pytest.approx(plain, abs=4)
     # Far below it the skew makes a fall likelier than the middle says.
-    fall = 100 * float(touch_chance(np.array(0.9), np.array(vol), np.array(years)))
+    fall = 100 * float(touch_chance(np.array(0.9), flat_smile(np.array(vol**2 * years))))
     assert chances[0.9]["priced_chance_pct"] > fall + 0.5
     _, high, low, close = market.prices(row)
     for away, line in chances.items():
