@@ -14,7 +14,7 @@ from flinch.store.engine import DatabaseAway, DiskFull, OutcomeUnknown
 from flinch.web import answer
 from flinch.web.lane import LaneFull
 
-OF_THE_COMMAND = {"CannotStart", "ServerFailed"}
+OF_THE_COMMAND = {"CannotMigrate", "CannotStart", "ServerFailed"}
 """The start command tells these on the terminal."""
 
 

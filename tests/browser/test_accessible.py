@@ -38,7 +38,7 @@ VIEWS = {
     "through the day": ("/tape?screen=s-tape-must-open&view=day", ".through-the-day svg"),
     "structures": ("/structures?u=name:TARNO&form=1", ".walk tbody tr"),
     "the front": ("/structures?u=name:TARNO&view=front", ".front-chart circle"),
-    "the record of opinions": ("/structures?u=name:TARNO&record=1", ".opinion-record table"),
+    "the record of opinions": ("/structures?u=name:TARNO&record=1", ".opinion-record svg"),
     "a structure": (f"/structure/TARNO?legs={CONDOR}&vs=%2B1P50@2026-10-16&plan=1", ".verdicts tbody tr"),
     "a lineup": ("/lineup", ".lineup-table tbody tr"),
     "a lineup of the past": ("/lineup?asof=2026-03-02", ".lineup-table tbody tr"),

@@ -453,3 +453,43 @@ def test_a_menu_opened_before_the_market_answers_stays_open(quiet_page: Page):
         route.continue_()
     expect(page.locator(".results tbody tr").first).to_be_visible()
     expect(choices).to_have_count(4)
+
+
+def test_escape_gives_the_keys_back_to_the_page_and_keeps_what_it_shows(quiet_page: Page):
+    page = open_screen(quiet_page)
+    page.keyboard.press("a")
+    field = page.get_by_label("Add a rule")
+    expect(field).to_be_focused()
+    field.press_sequentially("iv_ra")
+    expect(page.locator(".proposals")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.locator(".proposals")).to_have_count(0)
+    expect(field).to_be_focused()
+    page.keyboard.press("Escape")
+    expect(field).not_to_be_focused()
+    expect(field).to_have_value("")
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_be_visible()
+
+
+def test_enter_waits_for_the_rows_that_were_asked_for(quiet_page: Page):
+    """Sorted otherwise and opened at once: the name opened is the first of the new order, however slow the answer."""
+    page = open_screen(quiet_page, RULES)
+    page.keyboard.press("r")
+    old = symbols(page)[0]
+    held: list = []
+    answers = [False]
+    page.route("**/api/screen", lambda route: route.continue_() if answers[0] else held.append(route))
+    with meanwhile(page):
+        page.locator("th.col-symbol button").click()
+        page.get_by_role("grid").focus()
+        page.keyboard.press("Home")
+        page.keyboard.press("Enter")
+        assert "/dossier/" not in page.url
+        answers[0] = True
+        for route in held:
+            route.continue_()
+        expect(page).to_have_url(re.compile("/dossier/"))
+    opened = re.search(r"/dossier/([A-Z]+)", page.url).group(1)
+    page.keyboard.press("s")
+    assert symbols(page)[0] == opened != old

@@ -288,3 +288,15 @@ def test_a_search_is_saved_with_what_it_makes(quiet_page: Page):
     expect(page.locator(".search-form p")).to_contain_text("Long call · 20–60 days · delta 0.20–0.60")
     number = re.search(r"screen=(\d+)", page.url).group(1)
     page.request.delete(f"/api/screens/{number}")
+
+
+def test_an_empty_tray_is_greeted_with_names_worth_a_look(quiet_page: Page):
+    page = quiet_page
+    page.goto("/structures")
+    expect(page).to_have_url(re.compile("u=screen(:|%3A)s-premium-to-sell"))
+    expect(page.locator(".results .hint")).to_contain_text("The tray is empty")
+    expect(rows(page).first).to_be_visible()
+    assert shown(page) > 100
+    page.get_by_label("Universe").select_option("tray")
+    expect(page.locator(".results .hint")).to_have_count(0)
+    expect(page.locator(".results")).to_contain_text("The tray is empty. Put names in it")

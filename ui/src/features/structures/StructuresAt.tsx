@@ -37,7 +37,7 @@ import { useSaid } from "@/shared/ui/useSaid";
 import { WalkTable } from "@/shared/ui/WalkTable";
 import { type Row, structureColumns } from "./columns";
 import { FrontFigure } from "./FrontFigure";
-import { FIRST } from "./first";
+import { FIRST, WORTH_A_LOOK } from "./first";
 import { OpinionRecord } from "./OpinionRecord";
 import { SearchForm } from "./SearchForm";
 
@@ -239,6 +239,12 @@ export function StructuresAt({
             </div>
           </div>
         </header>
+        {screen.universe === WORTH_A_LOOK && tray.data?.items.length === 0 && (
+          <p className="hint">
+            The tray is empty, so these are structures on the names that <i>Premium to sell</i> leaves tonight. Press t
+            on a name anywhere to keep it, and choose <i>the tray</i> on the left to see what it is good for.
+          </p>
+        )}
         {asking && (
           <Asking
             starters={screens?.starters.filter((starter) => starter.body.table === "structures") ?? []}

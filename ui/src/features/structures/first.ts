@@ -1,5 +1,8 @@
 import { rule, type Screen, USUAL_SEARCH } from "@/shared/stack/state";
 
+/** Names that the page begins with while the tray is empty: those that a ready screen leaves. */
+export const WORTH_A_LOOK = "screen:s-premium-to-sell";
+
 /** The page begins with short verticals and condors on the tray, and the usual numbers at hand without an edge. */
 export const FIRST: Screen = {
   universe: "tray",
