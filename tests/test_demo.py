@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import re
@@ -15,6 +16,7 @@ from tests.demo_process import Demo, gone, processes_on
 from tests.kept_market import kept_market
 from tests.waiting import until
 
+from flinch.cli import main
 from flinch.demo import CannotStart, Interface
 from flinch.store.local_server import LocalServer, free_port
 
@@ -115,3 +117,17 @@ def test_serving_waits_for_the_interface_and_says_when_it_cannot_be_built(told: 
 
 def test_an_interface_that_is_there_is_not_waited_for():
     Interface(None).require()
+
+
+@pytest.mark.parametrize(
+    ("reset", "goes"), [(["--reset"], "lines and plans stay"), (["--reset", "everything"], "go for good")]
+)
+def test_a_reset_asks_and_does_nothing_where_nobody_is_asked(
+    tmp_path: Path, reset: list[str], goes: str, capsys, monkeypatch
+):
+    monkeypatch.setattr("sys.stdin", io.StringIO())
+    assert main(["demo", "--folder", str(tmp_path / "flinch"), *reset]) == 1
+    said = capsys.readouterr().err
+    assert goes in said
+    assert "say so with --yes" in said
+    assert not (tmp_path / "flinch").exists()

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pymysql
 import pytest
-from sqlalchemy import make_url, text
+from sqlalchemy import inspect, make_url, text
 from sqlalchemy.exc import OperationalError
 from tests.waiting import PATIENCE, until
 
@@ -227,3 +227,14 @@ def test_servers_that_start_at_once_leave_each_others_temporary_tables_alone(own
     finally:
         for server in servers:
             server.stop()
+
+
+def test_a_market_that_is_emptied_leaves_what_users_own(own: LocalServer):
+    engines = [make_engine(url) for url in (own.owned_url, own.market_url)]
+    for engine in engines:
+        with engine.begin() as connection:
+            connection.execute(text("CREATE TABLE IF NOT EXISTS stays (n INT)"))
+    own.empty_market()
+    with engines[0].connect() as owned, engines[1].connect() as market:
+        assert "stays" in inspect(owned).get_table_names()
+        assert inspect(market).get_table_names() == []

@@ -226,8 +226,6 @@ class _Reader:
         self.parts += 1
         if depth > MAX_DEPTH or self.parts > MAX_PARTS:
             raise self._error(node, "This is too deep or has too many parts. Split it into several rules.")
-        if isinstance(node, ast.Constant) and isinstance(node.value, str):
-            self._require_whole(node)
         match node:
             case ast.Constant():
                 return self._constant(node)
@@ -271,9 +269,9 @@ class _Reader:
             )
         return found
 
-    def _require_whole(self, node: ast.expr) -> str:
+    def _require_whole(self, node: ast.Constant) -> str:
         """The text of a constant that can be written down."""
-        text = str(node.value) if isinstance(node, ast.Constant) else ""
+        text = str(node.value)
         if any("\ud800" <= letter <= "\udfff" for letter in text):
             raise self._error(node, "This text holds half a character (a lone surrogate). Write it anew.")
         return text

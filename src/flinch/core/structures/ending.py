@@ -97,7 +97,7 @@ def place_corners(
     size = away.size
     for k in range(size):
         log_x[k] = middle + deviation * away[k]
-    most = math.exp(middle + deviation * 5.0)
+    most = math.exp(middle + deviation * _REACH)
     nothing, right, ends = 0.0, held, 0.0
     for j in range(count):
         lasts = legs.left_years[j] > 0.0
