@@ -15,7 +15,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-from flinch.store.local_server import free_port
+from measure import free_port
 
 SOURCE = Path(__file__).resolve().parents[1] / "src"
 

@@ -27,13 +27,13 @@ from flinch.feeds.publish import publish
 from flinch.feeds.simulated import simulate
 from flinch.serving import make_server
 from flinch.store.engine import make_engine
-from flinch.store.local_server import LocalServer, free_port
+from flinch.store.local_server import LocalServer
 from flinch.store.market.chain import stored
 from flinch.store.market.models import NameChain
 from flinch.store.market.state import advance, begin_moment, read_state
 from flinch.store.migrate import migrate_market, migrate_owned
 from hand import BROWSER, COLUMNS, RULES
-from measure import table
+from measure import free_port, table
 
 NAMES = 6_000
 _DRAG_STEPS, _DRAG_SECONDS = 60, 2.0

@@ -3,8 +3,16 @@
 from __future__ import annotations
 
 import gc
+import socket
 import time
 from collections.abc import Callable
+
+
+def free_port() -> int:
+    """A loopback port that nothing listens on."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
 
 
 def seconds(work: Callable[[], object], repeats: int = 7) -> float:

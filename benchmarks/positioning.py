@@ -22,10 +22,10 @@ from flinch.feeds.load_simulated import load_demo_market, next_snapshot
 from flinch.feeds.publish import publish
 from flinch.feeds.simulated import simulate
 from flinch.store.engine import make_engine
-from flinch.store.local_server import LocalServer, free_port
+from flinch.store.local_server import LocalServer
 from flinch.store.market.chain import read_strike_rows
 from flinch.store.migrate import migrate_market, migrate_owned
-from measure import seconds, table
+from measure import free_port, seconds, table
 
 NAMES, CONTRACTS, RATE = 6_000, 1_500_000, 0.03
 

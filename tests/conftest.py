@@ -12,6 +12,7 @@ import pytest
 from flask.testing import FlaskClient
 from flask_openapi3 import OpenAPI
 from sqlalchemy import Engine
+from tests.demo_process import free_port
 from tests.kept_market import copied_database, simulated_market
 
 from flinch.app import create_app
@@ -22,7 +23,7 @@ from flinch.market import Version, View, load_frame, warm
 from flinch.serving import make_server
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
-from flinch.store.local_server import LocalServer, free_port
+from flinch.store.local_server import LocalServer
 from flinch.store.owned.kept import OWN_LINES
 from flinch.store.owned.owners import LOCAL_OWNER, owner_called
 from flinch.store.owned.tray import remove_from_tray

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -19,6 +20,13 @@ PROJECT = Path(__file__).resolve().parents[1]
 PATIENCE = 600
 KEPT_IN = "FLINCH_TEST_SIMULATED"
 """Where `tests.kept_demo` writes what the simulator made."""
+
+
+def free_port() -> int:
+    """A loopback port that nothing listens on."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
 
 
 class Demo:

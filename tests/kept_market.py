@@ -18,13 +18,13 @@ from pathlib import Path
 
 import polars as pl
 import pytest
-from tests.demo_process import KEPT_IN, PROJECT, Demo, gone
+from tests.demo_process import KEPT_IN, PROJECT, Demo, free_port, gone
 
 from flinch.feeds.simulated import SimulatedMarket
 from flinch.feeds.simulated.calendar import AS_OF
 from flinch.store.bulk import replace_rows
 from flinch.store.engine import make_engine
-from flinch.store.local_server import LocalServer, free_port
+from flinch.store.local_server import LocalServer
 from flinch.store.market.models import Name
 from flinch.store.market.state import begin_load
 from flinch.store.migrate import migrate_market

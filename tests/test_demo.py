@@ -12,13 +12,13 @@ import socket
 from pathlib import Path
 
 import pytest
-from tests.demo_process import Demo, gone, processes_on
+from tests.demo_process import Demo, free_port, gone, processes_on
 from tests.kept_market import kept_market
 from tests.waiting import until
 
 from flinch.cli import main
 from flinch.demo import CannotStart, Interface
-from flinch.store.local_server import LocalServer, free_port
+from flinch.store.local_server import LocalServer
 
 
 @pytest.fixture

@@ -190,6 +190,9 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
         # and told again by the first request that needs it.
         with contextlib.suppress(Exception):
             market = services.holder.current()
+            # The version is read whole, so that rows of the next one may come.
+            if maker is not None:
+                maker.go_on.set()
             say_when_it_answers(port, began)
             services.jobs.take_up()
             # What has to be compiled on this machine is compiled now, and not under somebody's first rule.

@@ -14,9 +14,11 @@ import polars as pl
 from sqlalchemy import Engine
 
 from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN
 from flinch.core.flow import (
     Legs,
     Packages,
+    Rolls,
     Sides,
     Tickets,
     Told,
@@ -106,6 +108,32 @@ def rolled_words(sold: Contract, bought: Contract, before: float, after: float) 
     return f"rolled from {sold.words} to {bought.words}: {strike}, {when}; ${before:,.0f} before, ${after:,.0f} after"
 
 
+class Paired(NamedTuple):
+    """What was put together from tickets, by name, shape (names,): rolls, packages that no source flags, and how many of either
+    chance makes."""
+
+    rolls: FloatArray
+    rolls_by_chance: FloatArray
+    packages: FloatArray
+    packages_by_chance: FloatArray
+
+
+def paired_words(paired: Paired) -> list[str]:
+    """How many rolls, and packages that no source flags, were told, each with how many of them chance makes; none without any."""
+    told = (
+        ("roll", "rolls", paired.rolls, paired.rolls_by_chance),
+        ("package", "packages", paired.packages, paired.packages_by_chance),
+    )
+    out = []
+    for one, several, each, by_chance in told:
+        if total := int(each.sum()):
+            made = float(by_chance.sum())
+            chance = f"about {made:,.0f}" if made >= 0.5 else "fewer than one"
+            flagged = " that no source flags" if one == "package" else ""
+            out.append(f"{total:,} {one if total == 1 else several}{flagged} (chance alone makes {chance})")
+    return out
+
+
 def moment_of_day(session: dt.date, milliseconds: int) -> dt.datetime:
     """An instant from the milliseconds since the session's midnight in UTC."""
     return _midnight(session) + dt.timedelta(milliseconds=milliseconds)
@@ -159,7 +187,7 @@ class SessionTape:
     name: IntArray
     packages: Packages
     package_lean: Sides
-    roll: IntArray
+    rolls: Rolls
     so_far: FloatArray
     opening: Sides
     lean: Sides
@@ -169,6 +197,7 @@ class SessionTape:
     away: FloatArray
     away_moves: FloatArray
     doubts: Doubts
+    paired: Paired
 
 
 def read_session_tape(engine: Engine, asked: Asked) -> SessionTape | None:
@@ -207,12 +236,14 @@ def read_session_tape(engine: Engine, asked: Asked) -> SessionTape | None:
         tickets.contract,
         tickets.side,
         tickets.contracts,
+        tickets.premium,
         is_call,
         of("strike"),
         expiration,
         flagged,
     )
-    packages = find_packages(legs)
+    hours = _hours(asked)
+    packages = find_packages(legs, hours)
     spot = prices_at(engine, asked, name, tickets.first)
     priced = _priced(engine, asked, contracts, tickets, spot)
     delta = priced.delta
@@ -222,6 +253,7 @@ def read_session_tape(engine: Engine, asked: Asked) -> SessionTape | None:
     )
     inside = packages.of_ticket >= 0
     lean[inside] = together[packages.of_ticket[inside]]
+    rolls = find_rolls(legs, of("open_interest"), packages.of_ticket, hours)
     so_far = _so_far(tickets, of_fill, contract, size)
     away = out_of_the_money(of("strike"), spot, is_call)
     return SessionTape(
@@ -233,7 +265,7 @@ def read_session_tape(engine: Engine, asked: Asked) -> SessionTape | None:
         name=name,
         packages=packages,
         package_lean=together,
-        roll=find_rolls(legs, of("open_interest"), packages.of_ticket),
+        rolls=rolls,
         so_far=so_far,
         opening=opening(tickets.contracts, so_far, of("open_interest"), of("next_open_interest")),
         lean=lean,
@@ -243,7 +275,22 @@ def read_session_tape(engine: Engine, asked: Asked) -> SessionTape | None:
         away=away,
         away_moves=away / priced.move,
         doubts=doubts,
+        paired=_paired(packages, rolls, name, ids.size),
     )
+
+
+def _paired(packages: Packages, rolls: Rolls, name: IntArray, names: int) -> Paired:
+    first = np.full(packages.form.size, name.size)
+    inside = np.flatnonzero(packages.of_ticket >= 0)
+    np.minimum.at(first, packages.of_ticket[inside], inside)
+    sides, unflagged = name[rolls.other >= 0], name[first[~packages.flagged]]
+    counted = (
+        0.5 * np.bincount(sides, minlength=names),
+        np.bincount(name, rolls.by_chance, names),
+        np.bincount(unflagged, minlength=names),
+        np.bincount(name, packages.by_chance, names),
+    )
+    return Paired(*(np.asarray(one, np.float64) for one in counted))
 
 
 def name_sums(tape: SessionTape, names: int) -> dict[str, FloatArray]:
@@ -270,8 +317,8 @@ def compile_tape() -> None:
     contract, side, one = np.arange(2), np.array([1, -1], np.int8), np.ones(2, np.int64)
     tickets, _ = make_tickets(0 * one, contract, side, np.zeros(2, np.int16), np.ones(2), one)
     no = np.zeros(2, np.bool_)
-    legs = Legs(0 * one, tickets.first, contract, side, one, no, np.ones(2), one, no)
-    find_rolls(legs, np.ones(2), find_packages(legs).of_ticket)
+    legs = Legs(0 * one, tickets.first, contract, side, one, np.ones(2), no, np.ones(2), one, no)
+    find_rolls(legs, np.ones(2), find_packages(legs, (0, 1)).of_ticket, (0, 1))
     group_tickets(0 * one, 1, no, side, np.ones(2), one)
     highest(0 * one, 1, np.ones(2))
     place_of_highest(0 * one, 1, np.ones(2))
@@ -311,6 +358,15 @@ def clean(told: pl.DataFrame, contracts: pl.DataFrame) -> tuple[pl.DataFrame, Do
 
 def _midnight(session: dt.date) -> dt.datetime:
     return dt.datetime.combine(session, dt.time(), dt.UTC)
+
+
+def _hours(asked: Asked) -> tuple[int, int]:
+    """When the session opens, and closes or is known until, in nanoseconds since its midnight in UTC."""
+    midnight, day = _midnight(asked.session), asked.session
+    opened, closed = (dt.datetime.combine(day, time, EXCHANGE_ZONE) for time in (OPEN, CLOSE))
+    ends = (opened - midnight, min(closed, asked.until) - midnight)
+    begin, end = (end // dt.timedelta(microseconds=1) * 1_000 for end in ends)
+    return begin, max(begin, end)
 
 
 def _contracts(engine: Engine, asked: Asked) -> pl.DataFrame:

@@ -1,11 +1,13 @@
 """Listed contracts through the sessions: strikes come, get finer and stay; trades open and close no more than they are."""
 
+import datetime as dt
+
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from flinch.feeds.simulated.interest import Expiries, _carried, _listing, _row, _trade
+from flinch.feeds.simulated.interest import Expiries, Fitted, _carried, _listing, _row, _trade
 from flinch.feeds.simulated.storylines import PlantedInterest
 
 SHARE, MOST = np.array([0.025]), np.array([13])
@@ -84,11 +86,36 @@ def test_volume_has_its_mean_and_interest_is_drawn_to_what_is_usual():
     assert volume.sum() == np.abs(moved).sum() == 0, "nothing is expected, nothing trades"
 
 
-def test_a_planted_contract_must_be_listed():
+def test_a_planted_contract_is_the_listed_one_nearest_to_it():
     listed = _listing(None, expiries("2026-10-16"), np.array([100.0]), SHARE, MOST)
     terms = {"first": -3, "last": -1, "right": "put", "expiration": "2026-10-16", "strike": 105.0, "contracts": 100}
-    side, row = _row(listed, 0, PlantedInterest(**terms))
-    assert (side, strikes(listed)[row]) == (1, 105.0)
-    for wrong in ({"strike": 106.0}, {"strike": 900.0}, {"expiration": "2026-10-17"}):
-        with pytest.raises(ValueError, match="is not listed"):
-            _row(listed, 0, PlantedInterest(**terms | wrong))
+    ladder = np.unique(strikes(listed))
+    for wanted, expected in (
+        ({}, 105.0),
+        ({"strike": 106.0}, 105.0),
+        ({"strike": 900.0}, ladder[-1]),
+        ({"expiration": "2026-10-17"}, 105.0),
+    ):
+        fitted: Fitted = {}
+        side, row = _row(listed, 0, PlantedInterest(**terms | wanted), fitted)
+        assert (side, strikes(listed)[row]) == (1, expected)
+        assert list(fitted.values()) == [(dt.date(2026, 10, 16), expected)]
+
+
+@given(st.lists(st.floats(60, 140), min_size=2, max_size=4, unique_by=round))
+def test_contracts_that_are_apart_stay_apart_and_in_their_order(wanted):
+    """A roll down stays a roll down whichever strikes there are."""
+    listed = _listing(None, expiries("2026-10-16"), np.array([100.0]), SHARE, MOST)
+    terms = {"first": -3, "last": -1, "right": "put", "expiration": "2026-10-16", "contracts": 100}
+    ladder = np.unique(strikes(listed))
+    middle = ladder[len(wanted) : -len(wanted)]
+    wanted = [float(np.clip(one, middle[0], middle[-1])) for one in wanted]
+    assume(len(set(wanted)) == len(wanted))
+    fitted: Fitted = {}
+    rows = [_row(listed, 0, PlantedInterest(**terms | {"strike": one}), fitted)[1] for one in wanted]
+    found = strikes(listed)[rows]
+    assert len(set(rows)) == len(rows)
+    assert np.array_equal(np.argsort(found), np.argsort(wanted))
+    assert fitted == {
+        (0, dt.date(2026, 10, 16), one): (dt.date(2026, 10, 16), at) for one, at in zip(wanted, found, strict=True)
+    }

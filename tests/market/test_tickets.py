@@ -59,7 +59,7 @@ def test_a_name_s_tickets_are_those_of_its_own_tape(market: View, table: TicketT
         "since": tape_since(market, row, read),
         "contract_volume": read.so_far,
         "in_package": read.packages.of_ticket >= 0,
-        "is_roll": read.roll >= 0,
+        "is_roll": read.rolls.other >= 0,
         "fills": read.tickets.fills,
         "venues": read.tickets.venues,
     }

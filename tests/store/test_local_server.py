@@ -1,10 +1,9 @@
-"""The private database server: loopback only, closed to others, started again on the same port, honest when it cannot start."""
+"""The private database server: no network, closed to others, started again at the same address, honest when it cannot start."""
 
 from __future__ import annotations
 
 import os
 import signal
-import socket
 import threading
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -17,8 +16,8 @@ from sqlalchemy.exc import OperationalError
 from tests.waiting import PATIENCE, until
 
 from flinch.store.bulk import _unchecked
-from flinch.store.engine import DatabaseAway, DiskFull, make_engine, told, transaction
-from flinch.store.local_server import LocalServer, ServerFailed, free_port
+from flinch.store.engine import DatabaseAway, DiskFull, loading, make_engine, told, transaction
+from flinch.store.local_server import LocalServer, ServerFailed
 
 
 @pytest.fixture(scope="module")
@@ -33,29 +32,65 @@ def pid_of(server: LocalServer) -> int:
     return int((server.folder / "server.pid").read_text())
 
 
-def test_it_listens_on_loopback_only(own: LocalServer):
-    with socket.create_connection(("127.0.0.1", own.port), timeout=5):
-        pass
-    line = next(
-        row.split()
-        for row in Path("/proc/net/tcp").read_text().splitlines()[1:]
-        if row.split()[1].endswith(f":{own.port:04X}")
-    )
-    assert line[1].startswith("0100007F:"), "127.0.0.1"
+def test_it_listens_on_no_network_at_all(own: LocalServer):
+    """Sockets are told by the system: none of the server's is one of the internet's."""
+    inodes = {
+        os.readlink(entry)[8:-1]
+        for entry in Path(f"/proc/{pid_of(own)}/fd").iterdir()
+        if os.readlink(entry).startswith("socket:[")
+    }
+    assert inodes, "it listens on its own socket"
+    for kind in ("tcp", "tcp6", "udp", "udp6"):
+        rows = Path(f"/proc/net/{kind}").read_text().splitlines()[1:]
+        assert not inodes & {row.split()[9] for row in rows}, kind
+
+
+def enter(server: LocalServer, user: str, password: str) -> None:
+    place = make_url(server.owned_url).query["unix_socket"]
+    pymysql.connect(unix_socket=str(place), user=user, password=password, connect_timeout=5).close()
 
 
 @pytest.mark.parametrize(
-    ("user", "password"), [("root", ""), ("flinch", ""), ("flinch", "guess"), ("flinch_market_demo", ""), ("", "")]
+    ("user", "password"), [("flinch", ""), ("flinch", "guess"), ("flinch_market_demo", ""), ("nobody", "")]
 )
 def test_nobody_enters_without_the_password_of_this_start(own: LocalServer, user: str, password: str):
     with pytest.raises(pymysql.MySQLError, match="Access denied"):
-        pymysql.connect(host="127.0.0.1", port=own.port, user=user, password=password, connect_timeout=5)
+        enter(own, user, password)
+    enter(own, "flinch", str(make_url(own.owned_url).password))
 
 
-def test_a_second_server_has_a_password_and_a_port_of_its_own(own: LocalServer, tmp_path: Path):
+def test_a_second_server_has_a_password_and_a_socket_of_its_own(own: LocalServer, tmp_path: Path):
     other = LocalServer(tmp_path)
-    assert make_url(other.owned_url).password != make_url(own.owned_url).password
-    assert other.port != own.port
+    with pytest.raises(AssertionError, match="not started"):
+        _ = other.owned_url
+    other.start()
+    try:
+        theirs, mine = make_url(other.owned_url), make_url(own.owned_url)
+        assert theirs.password != mine.password
+        assert theirs.query["unix_socket"] != mine.query["unix_socket"]
+    finally:
+        other.stop()
+
+
+def test_a_server_that_answers_gets_no_file_of_ours(own: LocalServer, tmp_path: Path):
+    """Only who writes many rows at once may send one; whoever else is asked for a file refuses."""
+    with make_engine(own.owned_url).begin() as connection:
+        connection.execute(text("CREATE TABLE IF NOT EXISTS told (line VARCHAR(99))"))
+    secret = tmp_path / "secret"
+    secret.write_text("ours alone")
+    ask = text(f"LOAD DATA LOCAL INFILE '{secret}' INTO TABLE told")
+    for patient in (True, False):
+        with (
+            pytest.raises(OperationalError),
+            make_engine(own.owned_url, patient=patient).begin() as connection,
+        ):
+            connection.execute(ask)
+    with make_engine(own.owned_url).connect() as connection:
+        assert connection.execute(text("SELECT COUNT(*) FROM told")).scalar() == 0
+    with loading(make_engine(own.owned_url)) as connection:
+        connection.execute(ask)
+    with make_engine(own.owned_url).connect() as connection:
+        assert connection.execute(text("SELECT line FROM told")).scalars().all() == ["ours alone"]
 
 
 def test_a_killed_server_is_started_again_where_it_was_with_what_was_committed(own: LocalServer):
@@ -64,7 +99,7 @@ def test_a_killed_server_is_started_again_where_it_was_with_what_was_committed(o
         connection.execute(text("CREATE TABLE kept (n INT)"))
         connection.execute(text("INSERT INTO kept VALUES (42)"))
     assert not own.restart_if_down()
-    port = own.port
+    address = own.owned_url
     os.kill(pid_of(own), signal.SIGKILL)
 
     def away() -> bool:
@@ -77,7 +112,7 @@ def test_a_killed_server_is_started_again_where_it_was_with_what_was_committed(o
 
     until(away, "the end of a killed server")
     until(own.restart_if_down)
-    assert own.port == port
+    assert own.owned_url == address
     with transaction(engine) as session:
         assert session.scalar(text("SELECT n FROM kept")) == 42
 
@@ -105,16 +140,15 @@ def test_a_statement_that_is_wrong_is_not_taken_for_a_server_that_is_away(own: L
     assert not isinstance(told.value, DatabaseAway)
 
 
-def test_a_port_taken_meanwhile_is_told_with_the_log(tmp_path: Path):
-    server = LocalServer(tmp_path)
-    with socket.socket() as taken:
-        server.port = free_port()
-        taken.bind(("127.0.0.1", server.port))
-        taken.listen()
-        with pytest.raises(ServerFailed, match=r"ended at start; its log is .*server\.log"):
-            server.start()
-        server.stop()
-    assert "Address already in use" in server.log.read_text()
+def test_a_server_that_cannot_start_is_told_with_the_log(tmp_path: Path):
+    server = LocalServer(tmp_path / "database")
+    server.start()
+    server.stop()
+    (server.data / "ibdata1").write_bytes(b"not a tablespace")
+    with pytest.raises(ServerFailed, match=r"ended at start; its log is .*server\.log"):
+        server.start()
+    server.stop()
+    assert "ibdata1" in server.log.read_text()
 
 
 def test_the_socket_lies_in_a_new_folder_of_ours_alone(own: LocalServer, tmp_path: Path):

@@ -20,7 +20,7 @@ from flinch.market.things import ThingTable
 from flinch.market.view import View
 from flinch.store.market.tape import read_fill_counts
 from flinch.store.reading import numbers
-from flinch.tape import Asked, Contract, Doubts, SessionTape, prices_at, read_session_tape
+from flinch.tape import Asked, Contract, Doubts, Paired, SessionTape, prices_at, read_session_tape
 
 MOST_SESSIONS, MOST_FILLS = 5, 4_000_000
 LABELS: dict[str, tuple[str, ...]] = {
@@ -39,12 +39,14 @@ Columns = dict[str, NDArray[np.generic]]
 @dataclass(frozen=True)
 class TicketDay:
     """Tickets of all names in one session, by time: what the catalogue reads of them (texts as places in `LABELS`), beside
-    `name` (row of the frame), `first` (milliseconds since midnight in UTC), `contract` (a row of `contracts`) and `roll`."""
+    `name` (row of the frame), `first` (milliseconds since midnight in UTC), `contract` (a row of `contracts`) and `roll`.
+    `paired` is by row of the frame."""
 
     session: int
     columns: Columns
     contracts: Columns
     doubts: Doubts
+    paired: Paired
 
     @property
     def size(self) -> int:
@@ -338,7 +340,9 @@ def read_ticket_day(view: View, session: int, until: dt.datetime | None = None) 
     asked = asked_of(view, slice(None), session, until)
     tape = None if asked is None else read_session_tape(view.store, asked)
     if tape is None:
-        return TicketDay(session, _EMPTY, _NO_CONTRACTS, Doubts(*[0] * 8))
+        return TicketDay(
+            session, _EMPTY, _NO_CONTRACTS, Doubts(*[0] * 8), Paired(*np.zeros((4, len(view.frame.names))))
+        )
     columns = _told(tape) | _standing(view, tape, session)
     contracts: Columns = {
         "name": np.searchsorted(view.frame.ids, tape.contracts["name_id"].to_numpy()).astype(np.int32),
@@ -349,7 +353,7 @@ def read_ticket_day(view: View, session: int, until: dt.datetime | None = None) 
         "next_open_interest": numbers(tape.contracts["next_open_interest"]).astype(np.float32),
         "volume": tape.contracts["volume"].to_numpy().astype(np.int32),
     }
-    return TicketDay(session, columns, contracts, tape.doubts)
+    return TicketDay(session, columns, contracts, tape.doubts, tape.paired)
 
 
 def _told(tape: SessionTape) -> Columns:
@@ -367,7 +371,7 @@ def _told(tape: SessionTape) -> Columns:
         "first": (tickets.first // 1_000_000).astype(np.int32),
         "contract": key.astype(np.int32),
         "package": package.astype(np.int32),
-        "roll": tape.roll.astype(np.int32),
+        "roll": tape.rolls.other.astype(np.int32),
         "is_call": is_call,
         "right": is_call.astype(np.int8),
         "side": (tickets.side + 1).astype(np.int8),
@@ -388,7 +392,7 @@ def _told(tape: SessionTape) -> Columns:
         "opening": tape.opening.astype(np.int8),
         "in_package": package >= 0,
         "package_form": form.astype(np.int8),
-        "is_roll": tape.roll >= 0,
+        "is_roll": tape.rolls.other >= 0,
         **_rolls(tape, expiration),
         "contract_volume": tape.so_far.astype(np.int32),
         "contract_interest": numbers(contracts["open_interest"])[key].astype(np.float32),
@@ -399,9 +403,12 @@ def _rolls(tape: SessionTape, expiration: IntArray) -> Columns:
     """How much more, at which other strike and how much further out: the same for both sides of a roll."""
     tickets = tape.tickets
     strike = numbers(tape.contracts["strike"])[tickets.contract]
-    out = {key: np.full(tape.roll.size, np.nan, np.float32) for key in ("roll_ratio", "roll_strike_pct", "roll_days")}
-    one = np.flatnonzero(tape.roll >= 0)
-    other = tape.roll[one]
+    out = {
+        key: np.full(tape.rolls.other.size, np.nan, np.float32)
+        for key in ("roll_ratio", "roll_strike_pct", "roll_days")
+    }
+    one = np.flatnonzero(tape.rolls.other >= 0)
+    other = tape.rolls.other[one]
     sold, bought = np.where(tickets.side[one] < 0, one, other), np.where(tickets.side[one] < 0, other, one)
     with np.errstate(divide="ignore", invalid="ignore"):
         out["roll_ratio"][one] = tickets.premium[bought] / tickets.premium[sold]

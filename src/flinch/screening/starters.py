@@ -328,8 +328,8 @@ TAPE_STARTERS = [
     _tape(
         "tape-rolled-and-added", "Rolled and added to", "rolls",
         "Positions that were moved to another contract within seconds, with more money than before: a holder who is wrong or early and does "
-        "not give up, or right and wants more. Lower calls with more money say the first. In busy names small trades look like rolls by "
-        "chance.",
+        "not give up, or right and wants more. Lower calls with more money say the first. How many rolls chance would "
+        "make stands under the list.",
         ["is_roll", "roll_ratio >= 1.2", "premium >= 20000", "abs(roll_strike_pct) >= 1"],
     ),
     _tape(

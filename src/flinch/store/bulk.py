@@ -11,6 +11,7 @@ import polars as pl
 from sqlalchemy import Connection, Engine
 from sqlalchemy.orm import DeclarativeBase
 
+from flinch.store.engine import loading
 from flinch.store.market.models import MarketBase, MarketJob, MarketState
 
 
@@ -44,7 +45,7 @@ def replace_rows(engine: Engine, table: type[DeclarativeBase], rows: pl.DataFram
             + (f" SET {restored}" if restored else "")
         )
         # The rows come sorted and whole from our own code; checking them one by one takes most of the time.
-        with engine.begin() as connection, _unchecked(connection):
+        with loading(engine) as connection, _unchecked(connection):
             connection.exec_driver_sql(statement.replace("%", "%%"))
 
 

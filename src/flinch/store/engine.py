@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
-from sqlalchemy import URL, Engine, create_engine, event, make_url
+from sqlalchemy import URL, Connection, Engine, NullPool, create_engine, event, make_url
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.orm import ORMExecuteState, Session
@@ -47,10 +47,11 @@ class DiskFull(FlinchError):
 ANSWER_SECONDS = 3
 """How long a server that serves pages waits for the database; loading waits longer."""
 _LOADING_SECONDS = 600
+_IN_UTC = "SET time_zone='+00:00'"
 _NO_ROOM = (1021, 1114, 1041, 28)
 
 
-def make_engine(url: str, *, patient: bool = True) -> Engine:
+def make_engine(url: str | URL, *, patient: bool = True) -> Engine:
     """Engine for `url`; pooled connections are checked before use, so a restarted server is not noticed.
 
     One that is not `patient` gives up after a few seconds, whether a connection, an answer or a free place in its pool is waited
@@ -64,12 +65,13 @@ def make_engine(url: str, *, patient: bool = True) -> Engine:
         max_overflow=10 if patient else 0,
         pool_timeout=30 if patient else ANSWER_SECONDS,
         connect_args={
-            "local_infile": True,
+            # No server that answers may ask for a file.
+            "local_infile": False,
             "connect_timeout": ANSWER_SECONDS,
             "read_timeout": seconds,
             "write_timeout": seconds,
             "charset": "utf8mb4",
-            "init_command": "SET time_zone='+00:00'",
+            "init_command": _IN_UTC,
         },
     )
 
@@ -77,7 +79,19 @@ def make_engine(url: str, *, patient: bool = True) -> Engine:
 def reader_url(engine: Engine) -> str:
     """Address for the columnar reader, which wants its own scheme."""
     url: URL = make_url(engine.url)
-    return url.set(drivername="mysql").render_as_string(hide_password=False)
+    query = {"socket": socket} if (socket := url.query.get("unix_socket")) else {}
+    return url.set(drivername="mysql", query=query).render_as_string(hide_password=False)
+
+
+@contextmanager
+def loading(engine: Engine) -> Iterator[Connection]:
+    """A transaction on a connection of its own that may send the server a file, for who writes many rows at once."""
+    connect = {"local_infile": True, "connect_timeout": ANSWER_SECONDS, "charset": "utf8mb4"} | {
+        key: _LOADING_SECONDS for key in ("read_timeout", "write_timeout")
+    }
+    own = create_engine(engine.url, poolclass=NullPool, connect_args=connect | {"init_command": _IN_UTC})
+    with own.begin() as connection:
+        yield connection
 
 
 def is_away(error: DBAPIError) -> bool:

@@ -14,7 +14,17 @@ from flinch.core.flow.meaning import (
     since,
     ticket_lean,
 )
-from flinch.core.flow.packages import FORMS, Legs, Packages, find_packages, find_rolls
+from flinch.core.flow.packages import (
+    FORMS,
+    LARGE_CONTRACTS,
+    LARGE_PREMIUM,
+    ROLL_NANOSECONDS,
+    Legs,
+    Packages,
+    Rolls,
+    find_packages,
+    find_rolls,
+)
 from flinch.core.flow.sides import Sides, trade_side
 from flinch.core.flow.sums import REPEATED_PREMIUM, SUMS, Told, day_sums
 from flinch.core.flow.tickets import BLOCK, KINDS, SINGLE, SPLIT, SWEEP, Tickets, make_tickets
@@ -26,9 +36,12 @@ __all__ = [
     "CONFIRMED",
     "FORMS",
     "KINDS",
+    "LARGE_CONTRACTS",
+    "LARGE_PREMIUM",
     "LIKELY",
     "OPENING",
     "REPEATED_PREMIUM",
+    "ROLL_NANOSECONDS",
     "SIDES",
     "SINGLE",
     "SPLIT",
@@ -40,6 +53,7 @@ __all__ = [
     "Novelty",
     "Packages",
     "Parts",
+    "Rolls",
     "Sides",
     "Tickets",
     "Told",

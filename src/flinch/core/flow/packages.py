@@ -15,6 +15,14 @@ from flinch.core.flow.tickets import small_keys
 PACKAGE_NANOSECONDS = 100_000_000
 """Legs of a package begin at most so long after the first of them."""
 ROLL_NANOSECONDS = 5_000_000_000
+LARGE_CONTRACTS, LARGE_PREMIUM = 50, 25_000.0
+"""A side of a roll, and a leg of a package that no source told, has at least one of them."""
+AROUND_NANOSECONDS = 1_800_000_000_000
+"""The half hour whose tickets tell how often a name trades."""
+UNLIKELY = 0.002
+"""So many partners, or more, that chance would bring make a pair one of chance."""
+_APART, _ROLLS_APART = 20_000_000_000, 120_000_000_000
+"""For how long beside a ticket's window partners are looked for that cannot be of its package or roll: they are chance's."""
 MOST_LEGS = 4
 _MOST_BESIDE = 64
 FORMS = (
@@ -30,13 +38,14 @@ FORMS = (
 
 class Legs(NamedTuple):
     """Tickets with their contracts, shape (tickets,), in order of `first` (nanoseconds): name, contract, side (-1, 0, +1),
-    contracts, right, strike, expiration (days), and whether the source says that it is part of a package."""
+    contracts, premium, right, strike, expiration (days), and whether the source says that it is part of a package."""
 
     name: IntArray
     first: IntArray
     contract: IntArray
     side: Sides
     contracts: IntArray
+    premium: FloatArray
     is_call: BoolArray
     strike: FloatArray
     expiration: IntArray
@@ -45,27 +54,49 @@ class Legs(NamedTuple):
 
 class Packages(NamedTuple):
     """`of_ticket`: the package of each ticket, -1 for none, shape (tickets,). By package, in order of its first leg: `form`, a
-    place in `FORMS`, how many legs, and `units`, contracts of its smallest leg."""
+    place in `FORMS`, how many legs, `units`, contracts of its smallest leg, and whether its source says so. `by_chance`: how many
+    of those that no source told chance makes, at the first leg's ticket, shape (tickets,)."""
 
     of_ticket: IntArray
     form: NDArray[np.int8]
     legs: IntArray
     units: IntArray
+    flagged: BoolArray
+    by_chance: FloatArray
 
 
-def find_packages(legs: Legs) -> Packages:
+class Rolls(NamedTuple):
+    """`other`: of each ticket the other side of its roll, -1 for none; `by_chance`: how many of the rolls chance makes, at the
+    later side's ticket. Both of shape (tickets,)."""
+
+    other: IntArray
+    by_chance: FloatArray
+
+
+def find_packages(legs: Legs, hours: tuple[int, int]) -> Packages:
     """Tickets of one name in different contracts that begin within 100 ms of the first of them and fit together.
+
+    Of those that no source flags, only large tickets (50 contracts or 25,000 premium) can be legs: of the many small ones some
+    hundreds a session would be told that only chance put together.
 
     Parameters
     ----------
     legs
         All tickets.
+    hours
+        When the session begins and ends, or is known until, in the time of `first`.
 
     Returns
     -------
     `Packages`. From the earliest ticket that is in none: when the source flags it, all that it flags beside it; else a butterfly
-    (1 : 2 : 1), else those of equal contracts, four at most, else a ratio of 1 : 2. A package has a name when the sides of all
-    its legs are known and they make a known structure.
+    (1 : 2 : 1), else those of equal contracts, four at most, else a ratio of 1 : 2, of those that chance does not make. A package
+    has a name when the sides of all its legs are known and they make a known structure.
+
+    Chance makes a pair when for each of the two its name's tickets of the half hour around (moved to lie within its hours),
+    of which as many fit as of the session's, bring 0.002 or more partners with the other's side and contracts into the window
+    of 100 ms before and after. How many it makes all the same is counted where it alone can make any: the pairs that would be
+    told if they stood together, of those that begin 5 to 25 s apart (the delayed coincidences of counters: Knoll 2010,
+    Radiation Detection and Measurement, ch. 17).
 
     Raises
     ------
@@ -74,13 +105,18 @@ def find_packages(legs: Legs) -> Packages:
     """
     _require_order(legs.first)
     size, name = legs.first.size, small_keys(legs.name)
+    chance = _chance(name, legs.first, hours, _large(legs) & ~legs.flagged, PACKAGE_NANOSECONDS, roll=False)
     of_ticket = np.full(size, -1, np.int64)
     form, count, units = np.empty(size, np.int8), np.empty(size, np.int64), np.empty(size, np.int64)
-    total = _find(_next_alike(name, int(name.max(initial=-1)) + 1), legs, of_ticket, form, count, units)
-    return Packages(of_ticket, form[:total], count[:total], units[:total])
+    _, after = _neighbours(name, int(name.max(initial=-1)) + 1, np.ones(size, np.bool_))
+    total = _find(legs, chance, after, of_ticket, form, count, units)
+    flagged, by_chance = np.zeros(total, np.bool_), np.zeros(size)
+    flagged[of_ticket[legs.flagged & (of_ticket >= 0)]] = True
+    _packages_by_chance(legs, chance, by_chance)
+    return Packages(of_ticket, form[:total], count[:total], units[:total], flagged, by_chance)
 
 
-def find_rolls(legs: Legs, open_interest: FloatArray, package: IntArray) -> IntArray:
+def find_rolls(legs: Legs, open_interest: FloatArray, package: IntArray, hours: tuple[int, int]) -> Rolls:
     """Positions moved from one contract to another: sold on the bid side, bought on the ask side.
 
     Parameters
@@ -91,12 +127,17 @@ def find_rolls(legs: Legs, open_interest: FloatArray, package: IntArray) -> IntA
         Of each ticket's contract in the morning, shape (tickets,); NaN where it is not known, which is no roll.
     package
         The package of each ticket, -1 for none: legs of packages are judged with those.
+    hours
+        As `find_packages` takes them.
 
     Returns
     -------
-    For each ticket the other one of its roll, -1 for none, shape (tickets,). Two tickets of a name and right in different
-    contracts, one on the bid and one on the ask side, that begin at most 5 s apart, contracts within a factor of two, the one on
-    the bid side no larger than the open interest of its contract. Each takes the nearest before it that is free.
+    `Rolls`. Two tickets of a name and right in different contracts, one on the bid and one on the ask side, that begin at most
+    5 s apart, contracts within a factor of two, each of 50 contracts or 25,000 premium, the one on the bid side no larger than
+    the open interest of its contract, which chance does not make: for one of the two at least, the half hour around brings
+    fewer than 0.002 partners as fitting (that side, as near in contracts, no smaller) into the window of 5 s before and after.
+    Each takes the nearest before it that is free. What chance makes all the same is counted from pairs that begin 5 to 125 s
+    apart.
 
     Raises
     ------
@@ -104,10 +145,18 @@ def find_rolls(legs: Legs, open_interest: FloatArray, package: IntArray) -> IntA
         When tickets are not in order of time.
     """
     _require_order(legs.first)
+    size = legs.first.size
     key = 2 * small_keys(legs.name) + legs.is_call
-    other = np.full(legs.first.size, -1, np.int64)
-    _roll(int(key.max(initial=-1)) + 1, key, legs, np.ascontiguousarray(open_interest, np.float64), package, other)
-    return other
+    able = _large(legs) & (legs.side != 0) & (package < 0)
+    chance = _chance(key, legs.first, hours, able, ROLL_NANOSECONDS, roll=True)
+    other, by_chance = np.full(size, -1, np.int64), np.zeros(size)
+    _match_rolls(legs, chance, np.ascontiguousarray(open_interest, np.float64), other, by_chance)
+    return Rolls(other, by_chance)
+
+
+def _large(legs: Legs) -> BoolArray:
+    large: BoolArray = (legs.contracts >= LARGE_CONTRACTS) | (legs.premium >= LARGE_PREMIUM)
+    return large
 
 
 def _require_order(first: IntArray) -> None:
@@ -116,25 +165,119 @@ def _require_order(first: IntArray) -> None:
 
 
 @njit(cache=True, nogil=True)
-def _next_alike(keys: IntArray, count: int) -> IntArray:
-    """Of each ticket the next one with its key, -1 for the last."""
-    later, out = np.full(count, -1), np.empty(keys.size, np.int64)
-    for i in range(keys.size - 1, -1, -1):
-        out[i], later[keys[i]] = later[keys[i]], i
-    return out
+def _neighbours(keys: IntArray, count: int, linked: BoolArray) -> tuple[IntArray, IntArray]:
+    """Of each linked ticket the linked one before and after it with its key, -1 without one and for those that are not."""
+    newest = np.full(count, -1)
+    before, after = np.full(keys.size, -1), np.full(keys.size, -1)
+    for i in range(keys.size):
+        if not linked[i]:
+            continue
+        before[i] = newest[keys[i]]
+        if before[i] >= 0:
+            after[before[i]] = i
+        newest[keys[i]] = i
+    return before, after
+
+
+class _Chance(NamedTuple):
+    """What tells whether chance makes a pair. Of each ticket: whether it may be a part at all, of those the one before and the
+    next one with its key (-1 without), and how many tickets of its key there are and how many of them in the half hour around.
+    Then the
+    window."""
+
+    able: BoolArray
+    before: IntArray
+    after: IntArray
+    alike: IntArray
+    around: IntArray
+    window: int
+    roll: bool
+
+
+def _chance(
+    key: IntArray, first: IntArray, hours: tuple[int, int], able: BoolArray, window: int, *, roll: bool
+) -> _Chance:
+    before, after = _neighbours(key, int(key.max(initial=-1)) + 1, able)
+    return _Chance(able, before, after, np.bincount(key)[key], _around(key, first, hours), window, roll)
+
+
+def _around(key: IntArray, first: IntArray, hours: tuple[int, int]) -> IntArray:
+    """How many tickets of its key lie in the half hour around each one, moved to lie within the session's hours."""
+    if not first.size:
+        return np.empty(0, np.int64)
+    opened, closed = hours
+    begin = np.maximum(np.minimum(first - AROUND_NANOSECONDS // 2, closed - AROUND_NANOSECONDS), opened)
+    # What was told before the open, or after the close, has its own half hour.
+    begin = np.minimum(begin, first)
+    begin = np.maximum(begin, first - AROUND_NANOSECONDS)
+    # In one row of numbers: the key first, and within it the time.
+    width = int(first[-1]) + 2 * AROUND_NANOSECONDS
+    order = np.argsort(key, kind="stable")
+    told, base = key[order] * width + first[order], key * width + begin
+    around: IntArray = np.searchsorted(told, base + AROUND_NANOSECONDS, "right") - np.searchsorted(told, base)
+    return around
+
+
+@njit(cache=True, nogil=True)
+def _as_fitting(legs: Legs, chance: _Chance, i: int, j: int, k: int) -> bool:
+    """Whether a third ticket would fit the first as well as the second does, or better."""
+    if k == j or not chance.able[k] or legs.contract[k] == legs.contract[i] or legs.side[k] != legs.side[j]:
+        return False
+    if not chance.roll:
+        return bool(legs.contracts[k] == legs.contracts[j])
+    own, found, another = legs.contracts[i], legs.contracts[j], legs.contracts[k]
+    small, large = min(own, found), max(own, found)
+    least, most = min(own, another), max(own, another)
+    return bool(most * small <= large * least and least >= small)
+
+
+@njit(cache=True, nogil=True)
+def _by_chance(legs: Legs, chance: _Chance, i: int, j: int) -> bool:
+    """Whether chance brings so many partners that fit the first ticket as the second does that the pair says nothing."""
+    # A share of the session's tickets fits; so many of them come in the half hour, and of those so many in the window.
+    enough = UNLIKELY * AROUND_NANOSECONDS / (2 * chance.window) * chance.alike[i] / chance.around[i]
+    found, k = 0, chance.before[i]
+    while k >= 0 and found < enough:
+        found += _as_fitting(legs, chance, i, j, k)
+        k = chance.before[k]
+    k = chance.after[i]
+    while k >= 0 and found < enough:
+        found += _as_fitting(legs, chance, i, j, k)
+        k = chance.after[k]
+    return bool(found >= enough)
+
+
+@njit(cache=True, nogil=True)
+def _unlikely(legs: Legs, chance: _Chance, i: int, j: int) -> bool:
+    """Whether chance makes no such pair, seen from one of the two at least: the other may lie in a crowd."""
+    return bool(not _by_chance(legs, chance, i, j) or not _by_chance(legs, chance, j, i))
+
+
+@njit(cache=True, nogil=True)
+def _packages_by_chance(legs: Legs, chance: _Chance, out: FloatArray) -> None:
+    for i in range(legs.first.size):
+        j = chance.after[i] if chance.able[i] else -1
+        while j >= 0 and legs.first[j] - legs.first[i] <= ROLL_NANOSECONDS + _APART:
+            apart = legs.first[j] - legs.first[i] > ROLL_NANOSECONDS
+            if apart and chance.able[j] and legs.contract[i] != legs.contract[j]:
+                fits = legs.contracts[i] == legs.contracts[j] or _is_ratio(legs, i, j)
+                if fits and _unlikely(legs, chance, i, j):
+                    out[i] += PACKAGE_NANOSECONDS / _APART
+            j = chance.after[j]
 
 
 @njit(cache=True, nogil=True)
 def _find(
-    after: IntArray, legs: Legs, of_ticket: IntArray, form: NDArray[np.int8], count: IntArray, units: IntArray
-) -> int:
+    legs: Legs, chance: _Chance, after: IntArray, of_ticket: IntArray, form: NDArray[np.int8], count: IntArray,
+    units: IntArray,
+) -> int:  # fmt: skip
     total = 0
     near, chosen = np.empty(_MOST_BESIDE, np.int64), np.empty(_MOST_BESIDE, np.int64)
     for i in range(legs.name.size):
         if of_ticket[i] >= 0:
             continue
         beside = _beside(i, after, legs, of_ticket, near)
-        size = _choose(legs, near, beside, chosen) if beside > 1 else 1
+        size = _choose(legs, chance, near, beside, chosen) if beside > 1 else 1
         if size < 2:
             continue
         count[total] = size
@@ -163,14 +306,20 @@ def _beside(i: int, after: IntArray, legs: Legs, of_ticket: IntArray, near: IntA
 
 
 @njit(cache=True, nogil=True)
-def _choose(legs: Legs, near: IntArray, size: int, chosen: IntArray) -> int:
+def _choose(legs: Legs, chance: _Chance, near: IntArray, size: int, chosen: IntArray) -> int:
     """Legs of the package that the first of `near` begins; how many."""
     if legs.flagged[near[0]]:
         chosen[:size] = near[:size]
         return size
+    # What chance brings beside the first is none of its legs.
+    left, able = 1, chance.able[near[0]]
+    for k in range(1, size):
+        if able and chance.able[near[k]] and _unlikely(legs, chance, near[0], near[k]):
+            near[left] = near[k]
+            left += 1
     # The first is a wing of a butterfly, or its body.
-    for a in range(1, size):
-        for b in range(1, size):
+    for a in range(1, left):
+        for b in range(1, left):
             if a != b and _is_butterfly(legs, near[0], near[a], near[b]):
                 chosen[0], chosen[1], chosen[2] = near[0], near[a], near[b]
                 return 3
@@ -178,13 +327,13 @@ def _choose(legs: Legs, near: IntArray, size: int, chosen: IntArray) -> int:
                 chosen[0], chosen[1], chosen[2] = near[a], near[0], near[b]
                 return 3
     taken = 0
-    for k in range(size):
+    for k in range(left):
         if taken < MOST_LEGS and legs.contracts[near[k]] == legs.contracts[near[0]]:
             chosen[taken] = near[k]
             taken += 1
     if taken > 1:
         return taken
-    for k in range(1, size):
+    for k in range(1, left):
         if _is_ratio(legs, near[0], near[k]):
             chosen[0], chosen[1] = near[0], near[k]
             return 2
@@ -287,19 +436,25 @@ def _four(legs: Legs, chosen: IntArray) -> int:
 
 
 @njit(cache=True, nogil=True)
-def _roll(keys: int, key: IntArray, legs: Legs, open_interest: FloatArray, package: IntArray, other: IntArray) -> None:
-    newest, before = np.full(keys, -1), np.empty(key.size, np.int64)
-    for i in range(key.size):
-        before[i], newest[key[i]] = newest[key[i]], i
-        if legs.side[i] == 0 or package[i] >= 0:
-            continue
-        j = before[i]
-        while j >= 0 and legs.first[i] - legs.first[j] <= ROLL_NANOSECONDS:
-            opposite = legs.side[j] == -legs.side[i] and legs.contract[j] != legs.contract[i]
-            if opposite and package[j] < 0 and other[j] < 0:
-                small, large = min(legs.contracts[i], legs.contracts[j]), max(legs.contracts[i], legs.contracts[j])
-                sold = i if legs.side[i] < 0 else j
-                if large <= 2 * small and legs.contracts[sold] <= open_interest[sold]:
+def _match_rolls(
+    legs: Legs, chance: _Chance, open_interest: FloatArray, other: IntArray, by_chance: FloatArray
+) -> None:
+    for i in range(other.size):
+        j = chance.before[i] if chance.able[i] else -1
+        while j >= 0 and legs.first[i] - legs.first[j] <= ROLL_NANOSECONDS + _ROLLS_APART:
+            if chance.able[j] and _sides_of_a_roll(legs, i, j, open_interest):
+                if legs.first[i] - legs.first[j] > ROLL_NANOSECONDS:
+                    if _unlikely(legs, chance, i, j):
+                        by_chance[i] += ROLL_NANOSECONDS / _ROLLS_APART
+                elif other[i] < 0 and other[j] < 0 and _unlikely(legs, chance, i, j):
                     other[i], other[j] = j, i
-                    break
-            j = before[j]
+            j = chance.before[j]
+
+
+@njit(cache=True, nogil=True)
+def _sides_of_a_roll(legs: Legs, i: int, j: int, open_interest: FloatArray) -> bool:
+    if legs.side[j] != -legs.side[i] or legs.contract[j] == legs.contract[i]:
+        return False
+    sold = i if legs.side[i] < 0 else j
+    small, large = min(legs.contracts[i], legs.contracts[j]), max(legs.contracts[i], legs.contracts[j])
+    return bool(large <= 2 * small and legs.contracts[sold] <= open_interest[sold])

@@ -17,7 +17,7 @@ from flinch.market.bars import load_day_minutes
 from flinch.market.tape import read_name_tape, tape_since
 from flinch.store.market.tape import read_tape_sessions, read_venues
 from flinch.store.reading import numbers
-from flinch.tape import WORDS, Contract, SessionTape, leg_words, moment_of_day, rolled_words, tell_fills
+from flinch.tape import WORDS, Contract, SessionTape, leg_words, moment_of_day, paired_words, rolled_words, tell_fills
 from flinch.web import AsOfQuery
 
 TICKETS_SHOWN, CONTRACTS_SHOWN, PACKAGES_SHOWN, FILLS_SHOWN = 200, 60, 40, 60
@@ -141,6 +141,7 @@ class TapeView(BaseModel):
     below: int = Field(0, description="How many of the others had less premium than the one shown")
     doubts: list[str] = Field([], description="What was wrong with fills, each with how many")
     left_out: int = 0
+    paired: list[str] = Field([], description="Rolls and packages that no source flags, and what chance makes of them")
 
 
 def tape(view: View, symbol: str, session: dt.date | None) -> TapeView:
@@ -191,6 +192,7 @@ def tape(view: View, symbol: str, session: dt.date | None) -> TapeView:
     answer.quarters = _quarters(read, opened)
     answer.doubts = [f"{number:,} {WORDS[key]}" for key, number in asdict(read.doubts).items() if number]
     answer.left_out = read.doubts.left_out
+    answer.paired = paired_words(read.paired)
     return answer
 
 
@@ -232,7 +234,7 @@ def _ticket_rows(
     for t in shown.tolist():
         key = int(tickets.contract[t])
         mine = by_ticket[begin[t] : begin[t + 1]]
-        other = int(read.roll[t])
+        other = int(read.rolls.other[t])
         package = int(read.packages.of_ticket[t])
         rows.append(
             TicketRow(

@@ -147,6 +147,9 @@ class TapeReply(BaseModel):
     symbols: list[str] = Field(description="Names among the survivors in the order shown, at most 2,000")
     rules: list[RuleReport]
     doubts: list[str] = Field(description="What was wrong with fills of the sessions asked for")
+    paired: list[str] = Field(
+        description="Rolls and packages that no source flags in those sessions, and what chance makes of them"
+    )
     left_out: int
     first: int
     names: list[TapeName] = []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -32,11 +33,11 @@ from flinch.features.tape.survivors import QUARTER_MINUTES, QUARTERS, Survivors,
 from flinch.features.tape.words import package_legs, package_words, roll_words
 from flinch.market import View
 from flinch.market.bars import load_day_minutes
-from flinch.market.tickets import asked_of, contract_of
+from flinch.market.tickets import TicketDay, asked_of, contract_of
 from flinch.screening.columns import Described
 from flinch.screening.report import rule_reports
 from flinch.store.market.tape import read_venues
-from flinch.tape import WORDS, Contract, moment_of_day, read_session_tape, tell_fills
+from flinch.tape import WORDS, Contract, Paired, moment_of_day, paired_words, read_session_tape, tell_fills
 
 _DAY_MILLISECONDS = 86_400_000
 MOST_SYMBOLS, MOST_MARKS, MOST_POINTED, MOST_FILLS = 2_000, 80, 5, 200
@@ -68,10 +69,16 @@ def look(found: Survivors, own: dict[str, Described], request: TapeRequest) -> T
         premium=float(table.take("premium", found.shown).astype(np.float64).sum()) if table.size else 0.0,
         rules=rule_reports(own, found.ran, request.aim, found.bins_of),
         doubts=[f"{number:,} {WORDS[key]}" for key, number in doubts.items() if number],
+        paired=_paired(found, days),
         left_out=sum(day.doubts.left_out for day in days),
         first=request.first,
         **rows,
     )
+
+
+def _paired(found: Survivors, days: Sequence[TicketDay]) -> list[str]:
+    """What was put together of all tickets of the sessions shown, with what of it chance makes."""
+    return paired_words(Paired(*np.sum([day.paired for day in days], axis=0))) if days else []
 
 
 def _grouped(found: Survivors, group: NDArray[np.integer[Any]], groups: int, rows: IntArray | None = None) -> Groups:

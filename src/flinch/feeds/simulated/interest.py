@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import math
 import os
 from collections.abc import Callable
@@ -45,6 +46,11 @@ class Expiries(NamedTuple):
     vol: Floats
 
 
+Fitted = dict[tuple[int, dt.date, float], tuple[dt.date, float]]
+"""Of a planted contract (name, expiration, strike) the listed one, by expiration and strike, that stands for it: itself in the
+market that the planted cases were written for, the nearest in another."""
+
+
 class Book(NamedTuple):
     """One session's contracts, a call and a put a row, shape (rows,), ordered by name, expiration, strike. Interest is that of
     the morning, volume that of the whole session."""
@@ -61,12 +67,13 @@ class Book(NamedTuple):
 
 class OpenInterest(NamedTuple):
     """What the walk through all sessions leaves: by column of the store arrays names x sessions (`positions` and `flow` are empty
-    when they were not summarised), and the newest books."""
+    when they were not summarised), the newest books, and at which listed contracts the planted ones are."""
 
     positions: dict[str, Floats]
     flow: dict[str, Floats]
     totals: dict[str, Floats]
     books: list[Book]
+    fitted: Fitted
 
 
 class _Listed(NamedTuple):
@@ -238,6 +245,7 @@ def make_open_interest(
     }
     sums["strikes"] = np.zeros((count, SESSIONS))
     books: list[Book] = []
+    fitted: Fitted = {}
     taste, mood = rng.normal(0.0, 0.5, count), np.zeros(count)
     listed: _Listed | None = None
     interest, before = np.empty((2, 0)), np.empty((2, 0))
@@ -264,7 +272,9 @@ def make_open_interest(
                 carried = _carried(listed, new, *before, *interest)
                 was, now = np.array(carried[:2]), np.nan_to_num(np.array(carried[2:]))
             place = [
-                (plant, _row(new, plant.name, plant.contract)) for plant in plants if plant.first <= t <= plant.last
+                (plant, _row(new, plant.name, plant.contract, fitted))
+                for plant in plants
+                if plant.first <= t <= plant.last
             ]
             for plant, (side, row) in place:
                 if plant.first == t and plant.contract.base is not None:
@@ -293,7 +303,7 @@ def make_open_interest(
                 moved[side, row] = plant.contract.contracts
             for name, trade in trades_of(ground, t):
                 # Its volume comes with its moment.
-                side, row = _row(new, name, trade)
+                side, row = _row(new, name, trade, fitted)
                 moved[side, row] = max(moved[side, row] + trade.opens, -now[side, row])
                 sums[f"{trade.right}_volume"][name, t] += trade.traded
             if summarised:
@@ -314,7 +324,7 @@ def make_open_interest(
     keys = Positions._fields if summarised else ()
     flow = {key: np.stack([one[place] for one in each], axis=1) for place, key in enumerate(SUMS)} if summarised else {}
     positions = {key: np.stack([getattr(one, key) for one in results], axis=1) for key in keys}
-    return OpenInterest(positions, flow, sums, books)
+    return OpenInterest(positions, flow, sums, books, fitted)
 
 
 def _weighed(ground: Ground, listed: _Listed, expiries: Expiries, t: int, taste: Floats, mood: Floats) -> _Weighed:
@@ -387,16 +397,36 @@ def _plants(names: list[Listing], planted: dict[str, Storyline]) -> list[_Plant]
     ]
 
 
-def _row(listed: _Listed, name: int, contract: PlantedInterest | PlantedTrade) -> tuple[int, int]:
-    """Side and row of a planted contract, whose expiration and strike must be listed."""
-    key = name * 100_000 + int((np.datetime64(contract.expiration, "D") - _FIRST_DAY).astype(np.int64))
-    place = int(np.searchsorted(listed.key, key))
-    number = round(contract.strike / listed.step[min(place, listed.key.size - 1)])
-    if (
-        place == listed.key.size
-        or listed.key[place] != key
-        or abs(number * listed.step[place] - contract.strike) > 1e-9
-        or not listed.low[place] <= number <= listed.high[place]
-    ):
-        raise ValueError(f"the planted contract {contract} is not listed")
+def _row(listed: _Listed, name: int, contract: PlantedInterest | PlantedTrade, fitted: Fitted) -> tuple[int, int]:
+    """Side and row of a planted contract; where it is met for the first time, which listed one stands for it is `fitted`."""
+    asked = (name, contract.expiration, contract.strike)
+    if asked not in fitted:
+        fitted[asked] = _nearest(listed, asked, fitted)
+    expiration, strike = fitted[asked]
+    place = int(np.searchsorted(listed.key, _expiration_key(name, expiration)))
+    number = round(strike / listed.step[place])
     return int(contract.right == "put"), int(listed.strikes[:place].sum() + number - listed.low[place])
+
+
+def _expiration_key(name: int, expiration: dt.date) -> int:
+    return name * 100_000 + int((np.datetime64(expiration, "D") - _FIRST_DAY).astype(np.int64))
+
+
+def _nearest(listed: _Listed, asked: tuple[int, dt.date, float], fitted: Fitted) -> tuple[dt.date, float]:
+    """The listed contract nearest to a planted one, of the strikes that stand for no other: so a roll stays one."""
+    name, wanted, strike = asked
+    first, end = np.searchsorted(listed.key, [name * 100_000, (name + 1) * 100_000])
+    place = int(first + np.abs(listed.key[first:end] - _expiration_key(name, wanted)).argmin())
+    expiration: dt.date = (_FIRST_DAY + int(listed.key[place] % 100_000)).astype(object)
+    step = float(listed.step[place])
+    strikes = step * np.arange(listed.low[place], listed.high[place] + 1)
+    taken = {
+        at: own for (row, _, own), (day, at) in fitted.items() if row == name and day == expiration and own != strike
+    }
+    # On its side of those that are taken.
+    free = [
+        float(one)
+        for one in strikes
+        if one not in taken and all((one > at) == (strike > own) for at, own in taken.items())
+    ] or [float(one) for one in strikes if one not in taken]
+    return expiration, min(free, key=lambda one: abs(one - strike))

@@ -6,6 +6,7 @@ import zlib
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from typing import TypeVar
 
 import numpy as np
 import polars as pl
@@ -18,7 +19,7 @@ from flinch.feeds.simulated.extended import ExtendedHours, make_extended
 from flinch.feeds.simulated.facts import make_dividends, make_estimates, make_fundamentals, make_short_interest
 from flinch.feeds.simulated.flow import PLANTED_AHEAD, PLANTED_FROM, plant_informed
 from flinch.feeds.simulated.ground import Ground
-from flinch.feeds.simulated.interest import CLOSES_KEPT, RATE, Expiries, make_open_interest
+from flinch.feeds.simulated.interest import CLOSES_KEPT, RATE, Expiries, Fitted, make_open_interest
 from flinch.feeds.simulated.intraday import make_minute_bars, minute_closes
 from flinch.feeds.simulated.names import SIZES, Listing, fund_weights, listings
 from flinch.feeds.simulated.option_days import make_option_days
@@ -34,7 +35,7 @@ from flinch.feeds.simulated.paths import (
 )
 from flinch.feeds.simulated.prints import PRINT_SESSIONS, Days, make_prints
 from flinch.feeds.simulated.snapshots import AdjustedRows, adjusted_rows, moments, take_snapshots
-from flinch.feeds.simulated.storylines import Storyline, storylines
+from flinch.feeds.simulated.storylines import PlantedInterest, PlantedTrade, Storyline, storylines
 from flinch.feeds.simulated.surfaces import premium_history, smile_history
 from flinch.feeds.simulated.tape import TAPE_SESSIONS, make_tape
 from flinch.feeds.simulated.volatility import PastSurfaces, make_volatility_history, priced_closes
@@ -81,6 +82,7 @@ class SimulatedMarket:
     members: Floats  # weights of companies in funds and indices, shape (funds and indices, companies)
     minute_bars: pl.DataFrame
     tape: pl.DataFrame  # option trades of the newest sessions, fill by fill
+    pairs: pl.DataFrame  # which of them are rolls, or packages that nobody flags
     prints: pl.DataFrame  # off-exchange prints of the newest sessions
 
     @property
@@ -94,21 +96,34 @@ class SimulatedMarket:
         return self.snapshots[-1].expiries
 
 
-def _stream(label: str) -> np.random.Generator:
-    """A stream of its own for each part, so that a new part does not change the old ones."""
-    return np.random.default_rng([SEED, zlib.crc32(label.encode())])
-
-
 Progress = Callable[[str, float], None]
+_Contract = TypeVar("_Contract", PlantedInterest, PlantedTrade)
 
 
 class Simulation:
-    """The demo market in the making: first what the first page shows, and the rest after it."""
+    """A market in the making: first what the first page shows, and the rest after it.
 
-    def __init__(self, names: int | None = None) -> None:
-        self.names = listings(names)
+    Parameters
+    ----------
+    names
+        How many it has; those of the demo market, 502, when left out. More are further companies, fewer are those of the
+        planted cases and some others.
+    seed
+        What everything follows from.
+    planted
+        Whether the planted cases are in it.
+    """
+
+    def __init__(self, names: int | None = None, *, seed: int = SEED, planted: bool = True) -> None:
+        self._seed = seed
+        self._stories = {story.symbol: story for story in storylines()} if planted else {}
+        self.names = listings(names, first=self._stories)
         self.companies = sum(name.kind == "stock" for name in self.names)
         self.sessions = market_sessions()
+
+    def _stream(self, label: str) -> np.random.Generator:
+        """A stream of its own for each part, so that a new part does not change the old ones."""
+        return np.random.default_rng([self._seed, zlib.crc32(label.encode())])
 
     def first(self, progress: Progress) -> SimulatedMarket:
         """The market with the newest snapshot and the close before, and without what the sessions' chains say about exposure,
@@ -117,16 +132,24 @@ class Simulation:
         progress("options", 0.0)
         closes = priced_closes(ground)
         with ThreadPoolExecutor(1) as beside:
-            history = beside.submit(make_volatility_history, ground, closes, _stream("volatility noise"))
+            history = beside.submit(make_volatility_history, ground, closes, self._stream("volatility noise"))
             interest = make_open_interest(
-                ground, closes, _stream("open interest"), lambda share: progress("options", share), summarised=False
+                ground,
+                closes,
+                self._stream("open interest"),
+                lambda share: progress("options", share),
+                summarised=False,
             )
             volatility, surfaces = history.result()
+        ground = ground._replace(planted=_at_listed(ground, interest.fitted))
         progress("options", 1.0)
         progress("chains", 0.0)
         all_moments = moments(interest.books)
         snapshots = take_snapshots(
-            ground, [all_moments[CLOSES_KEPT - 1], all_moments[-1]], _stream, lambda share: progress("chains", share)
+            ground,
+            [all_moments[CLOSES_KEPT - 1], all_moments[-1]],
+            self._stream,
+            lambda share: progress("chains", share),
         )
         self._ground_made, self._closes, self._moments = ground, closes, all_moments
 
@@ -140,20 +163,20 @@ class Simulation:
         )
         listed_from, traded = self._trading(planted)
         option_days = interest.totals | make_option_days(
-            names, ground.groups, sessions, volatility["iv30"], snapshots[-1], _stream("option days")
+            names, ground.groups, sessions, volatility["iv30"], snapshots[-1], self._stream("option days")
         )
         opened = np.round(ground.paths.open, 2)
-        extended = make_extended(names, opened, close, volume, ground.earnings, planted, _stream("extended"))
+        extended = make_extended(names, opened, close, volume, ground.earnings, planted, self._stream("extended"))
         fundamentals = make_fundamentals(
-            names, close, calendar, SESSIONS, ground.earnings, planted, _stream("fundamentals")
+            names, close, calendar, SESSIONS, ground.earnings, planted, self._stream("fundamentals")
         )
         market = SimulatedMarket(
             names=names,
             sessions=sessions,
             listed_from=listed_from,
-            listed_on=_listing_dates(sessions, listed_from),
+            listed_on=_listing_dates(sessions, listed_from, self._stream("listing")),
             shares_outstanding=shares,
-            float_shares=np.round(shares * _stream("float").uniform(0.55, 0.97, shares.size), -3),
+            float_shares=np.round(shares * self._stream("float").uniform(0.55, 0.97, shares.size), -3),
             open=opened,
             high=np.round(ground.paths.high, 2),
             low=np.round(ground.paths.low, 2),
@@ -174,12 +197,13 @@ class Simulation:
             adjusted=self._adjusted(snapshots),
             rate=RATE,
             fundamentals=fundamentals,
-            estimates=make_estimates(names, close, fundamentals, calendar, planted, _stream("estimates")),
-            dividends=make_dividends(names, close, ground.carry, calendar, SESSIONS, _stream("dividends")),
-            short_interest=make_short_interest(names, close, shares, calendar, planted, _stream("short interest")),
+            estimates=make_estimates(names, close, fundamentals, calendar, planted, self._stream("estimates")),
+            dividends=make_dividends(names, close, ground.carry, calendar, SESSIONS, self._stream("dividends")),
+            short_interest=make_short_interest(names, close, shares, calendar, planted, self._stream("short interest")),
             members=fund_weights(names, traits.capitalisation),
             minute_bars=pl.DataFrame(),
             tape=pl.DataFrame(),
+            pairs=pl.DataFrame(),
             prints=pl.DataFrame(),
         )
         progress("facts", 1.0)
@@ -190,7 +214,11 @@ class Simulation:
         ground = self._ground_made
         progress("exposure", 0.0)
         interest = make_open_interest(
-            ground, self._closes, _stream("open interest"), lambda share: progress("exposure", share), summarised=True
+            ground,
+            self._closes,
+            self._stream("open interest"),
+            lambda share: progress("exposure", share),
+            summarised=True,
         )
         progress("exposure", 1.0)
         progress("quotes", 0.0)
@@ -198,19 +226,21 @@ class Simulation:
             self._moments[: CLOSES_KEPT - 1], first.snapshots[0], self._moments[CLOSES_KEPT:-1],
         )  # fmt: skip
         newest = first.snapshots[-1]
-        taken = take_snapshots(ground, [*before, *during], _stream, lambda share: progress("quotes", share), newest)
+        taken = take_snapshots(
+            ground, [*before, *during], self._stream, lambda share: progress("quotes", share), newest
+        )
         snapshots = [*taken[: len(before)], yesterday, *taken[len(before) :], newest]
         progress("minutes", 0.0)
         stopped = {int(i): HALTED_AT for i in np.flatnonzero(ground.halted)}
         minutes = make_minute_bars(
             self.names, ground.paths.steps, self.sessions, first.volume, first.traded, first.extended, stopped,
-            _stream("minutes"),
+            self._stream("minutes"),
         )  # fmt: skip
         progress("minutes", 1.0)
         progress("tape", 0.0)
         told = [snapshot for snapshot in snapshots if snapshot.session >= SESSIONS - TAPE_SESSIONS]
         minute_prices = minute_closes(minutes, self.sessions[-MINUTE_SESSIONS:], ground.close)
-        tape = make_tape(ground, told, minute_prices, _stream("tape"))
+        tape, pairs = make_tape(ground, told, minute_prices, self._stream("tape"))
         progress("tape", 1.0)
         progress("prints", 0.0)
         prints = self._prints(first, minute_prices)
@@ -218,6 +248,7 @@ class Simulation:
         return replace(
             first,
             tape=tape,
+            pairs=pairs,
             prints=prints,
             positions=interest.positions,
             flow=self._flow(interest.flow, first),
@@ -233,12 +264,14 @@ class Simulation:
         prices = {session - begin: values for session, values in minute_prices.items()}
         ends = np.where(ground.halted, 15 * 60_000 * (HALTED_AT - 1), since_open(AS_OF))
         days = Days(open_, high, low, close, volume, first.traded[:, -PRINT_SESSIONS:], ends)
-        return make_prints(self.names, self.sessions[-PRINT_SESSIONS:], days, prices, ground.planted, _stream("prints"))
+        return make_prints(
+            self.names, self.sessions[-PRINT_SESSIONS:], days, prices, ground.planted, self._stream("prints")
+        )
 
     def _flow(self, sums: dict[str, Floats], first: SimulatedMarket) -> dict[str, Floats]:
         small = np.flatnonzero([name.kind == "stock" and name.size != "large" for name in self.names])
         sessions = range(PLANTED_FROM, SESSIONS - TAPE_SESSIONS - PLANTED_AHEAD)
-        plant_informed(sums, first.open, first.close, small, sessions, _stream("informed"))
+        plant_informed(sums, first.open, first.close, small, sessions, self._stream("informed"))
         return sums
 
     def _ground(self, progress: Progress) -> tuple[Ground, Traits, Floats, Floats]:
@@ -246,14 +279,14 @@ class Simulation:
         progress("names", 0.0)
         names = self.names
         companies = names[: self.companies]
-        planted = {story.symbol: story for story in storylines()}
-        traits = company_traits(companies, _stream("traits"))
+        planted = self._stories
+        traits = company_traits(companies, self._stream("traits"))
         calendar = np.concatenate([market_sessions(WARM_UP), sessions_after(_AHEAD)])
         earnings = make_earnings(
-            calendar, [c.symbol for c in companies], traits.earnings_move, planted, _stream("earnings")
+            calendar, [c.symbol for c in companies], traits.earnings_move, planted, self._stream("earnings")
         )
         progress("names", 1.0)
-        walk = _stream("paths 17")
+        walk = self._stream("paths 17")
         paths = simulate_paths(
             names, traits, SESSIONS + WARM_UP, earnings, planted, walk, lambda share: progress("prices", share)
         )
@@ -266,11 +299,11 @@ class Simulation:
         earnings = earnings._replace(announced=earnings.announced - WARM_UP, reaction=earnings.reaction - WARM_UP)
         shares = np.full(len(names), np.nan)
         shares[: self.companies] = np.round(traits.capitalisation / (traits.start_price * factor[: self.companies]), -3)
-        volume, option_volume = _activity(names, paths, shares, earnings)
+        volume, option_volume = _activity(names, paths, shares, earnings, self._stream("activity"))
         premium = premium_history(
-            len(names), SESSIONS, np.array([n.kind != "stock" for n in names]), _stream("premium")
+            len(names), SESSIONS, np.array([n.kind != "stock" for n in names]), self._stream("premium")
         )
-        drawn = _stream("carry").choice([0.0, 0.0, 0.012, 0.025, 0.04], len(names))
+        drawn = self._stream("carry").choice([0.0, 0.0, 0.012, 0.025, 0.04], len(names))
         carry = np.where([n.kind == "stock" for n in names], drawn, 0.015)
         multiplier, halted = np.full(len(names), 100.0), np.zeros(len(names), dtype=bool)
         for i, name in enumerate(names):
@@ -285,12 +318,12 @@ class Simulation:
         ground = Ground(
             names=names,
             planted=planted,
-            groups=listing_groups(names, _weeklies(names, planted)),
+            groups=listing_groups(names, _weeklies(names, planted, self._stream("weeklies"))),
             calendar=calendar[WARM_UP:],
             paths=paths,
             close=np.round(paths.close, 2),
             premium=premium,
-            smiles=smile_history(len(names), SESSIONS, _stream("smiles")),
+            smiles=smile_history(len(names), SESSIONS, self._stream("smiles")),
             earnings=earnings,
             option_volume=option_volume,
             carry=carry,
@@ -317,7 +350,7 @@ class Simulation:
         ground = self._ground_made
         return [
             adjusted_rows(
-                i, ground.planted[name.symbol], snapshot, ground.carry[i], _stream(f"adjusted {snapshot.taken_at}")
+                i, ground.planted[name.symbol], snapshot, ground.carry[i], self._stream(f"adjusted {snapshot.taken_at}")
             )
             for snapshot in snapshots
             for i, name in enumerate(self.names)
@@ -325,29 +358,50 @@ class Simulation:
         ]
 
 
-def simulate(progress: Progress = lambda stage, share: None, names: int | None = None) -> SimulatedMarket:
-    """Make the demo market.
+def _at_listed(ground: Ground, fitted: Fitted) -> dict[str, Storyline]:
+    """The planted cases with the contracts that are listed."""
+    row = {name.symbol: i for i, name in enumerate(ground.names)}
+
+    def put(symbol: str, contract: _Contract) -> _Contract:
+        expiration, strike = fitted[row[symbol], contract.expiration, contract.strike]
+        return contract.model_copy(update={"expiration": expiration, "strike": strike})
+
+    return {
+        symbol: story.model_copy(
+            update={
+                "interest": [put(symbol, one) for one in story.interest],
+                "trades": [put(symbol, one) for one in story.trades],
+            }
+        )
+        for symbol, story in ground.planted.items()
+        if symbol in row
+    }
+
+
+def simulate(
+    progress: Progress = lambda stage, share: None, names: int | None = None, *, seed: int = SEED, planted: bool = True
+) -> SimulatedMarket:
+    """Make the demo market, or another by its laws.
 
     Parameters
     ----------
     progress
         Called with the stage's name and the share of it that is done, 0 to 1.
-    names
-        How many names it has; those of the demo market, 502, when left out. More are further companies.
+    names, seed, planted
+        As `Simulation` takes them.
 
     Returns
     -------
     `SimulatedMarket`, the same on every machine: one seed, no clock.
     """
-    simulation = Simulation(names)
+    simulation = Simulation(names, seed=seed, planted=planted)
     return simulation.whole(simulation.first(progress), progress)
 
 
 def _activity(
-    names: list[Listing], paths: Paths, shares: Floats, earnings: EarningsCalendar
+    names: list[Listing], paths: Paths, shares: Floats, earnings: EarningsCalendar, rng: np.random.Generator
 ) -> tuple[Floats, NDArray[np.int64]]:
     """Shares and option contracts traded per session; both rise with the size of the day's move."""
-    rng = _stream("activity")
     count = len(names)
     base_shares = np.where(np.isfinite(shares), shares, 4e8 * np.exp(rng.normal(0, 0.7, count)))
     turnover = np.array([SIZES[n.size].turnover for n in names]) * np.exp(rng.normal(0, 0.3, count))
@@ -374,16 +428,16 @@ def _activity(
     return volume, np.round(options).astype(np.int64)
 
 
-def _listing_dates(sessions: DateArray, listed_from: NDArray[np.int64]) -> DateArray:
+def _listing_dates(sessions: DateArray, listed_from: NDArray[np.int64], rng: np.random.Generator) -> DateArray:
     """Those that trade from the first session on were listed one to forty years earlier, on a Wednesday."""
-    years = np.clip(_stream("listing").gamma(2.2, 6.0, listed_from.size), 1.0, 40.0)
+    years = np.clip(rng.gamma(2.2, 6.0, listed_from.size), 1.0, 40.0)
     weeks = np.round(years * 52.18).astype(np.int64)
     wednesday = sessions[0] - (sessions[0].astype("datetime64[D]").astype(np.int64) + 1) % 7
     return np.where(listed_from > 0, sessions[listed_from], wednesday - 7 * weeks)
 
 
-def _weeklies(names: list[Listing], planted: dict[str, Storyline]) -> NDArray[np.bool_]:
-    drawn = _stream("weeklies").random(len(names)) < np.array([SIZES[n.size].weeklies for n in names])
+def _weeklies(names: list[Listing], planted: dict[str, Storyline], rng: np.random.Generator) -> NDArray[np.bool_]:
+    drawn = rng.random(len(names)) < np.array([SIZES[n.size].weeklies for n in names])
     for i, name in enumerate(names):
         story = planted.get(name.symbol)
         if story and story.weeklies is not None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import itertools
+from collections.abc import Collection
 from importlib.resources import files
 from typing import NamedTuple
 
@@ -39,19 +40,36 @@ SIZES = {
 }
 
 
+_LEAST, _FUNDS = 20, 3
 _FURTHER = {"large": 0.25, "medium": 0.7, "small": 1.6}
 """How often a company of a size is like the further ones of a larger market, against one of the demo market."""
 
 
-def listings(count: int | None = None) -> list[Listing]:
+def listings(count: int | None = None, first: Collection[str] = ()) -> list[Listing]:
     """All names in the order of the market's arrays: companies, then funds, then indices.
 
-    With a `count` above that of the demo market further companies are made up, of the same sectors and sizes, most of them small.
+    With a `count` above that of the demo market further companies are made up, of the same sectors and sizes, most of them
+    small; below it those with the symbols of `first`, the indices and the first funds go before other companies, and those
+    before other funds.
+
+    Raises
+    ------
+    ValueError
+        When that are too few.
     """
     with (files(__package__) / "names.csv").open(encoding="utf-8") as source:
         named = [Listing(**row) for row in csv.DictReader(source)]
-    if count is None or count <= len(named):
+    if count is None or count == len(named):
         return named
+    if count < len(named):
+        fund = np.array([n.kind == "fund" for n in named])
+        must = np.array([n.kind == "index" or n.symbol in first for n in named]) | (fund & (np.cumsum(fund) <= _FUNDS))
+        least = max(int(must.sum()), _LEAST)
+        if count < least:
+            raise ValueError(f"{least} names at least")
+        drawn = np.random.default_rng(count).random(len(named))
+        order = np.argsort(np.where(must, -2.0, np.where(fund, 1 + drawn, drawn)))
+        return [named[place] for place in np.sort(order[:count]).tolist()]
     companies, others = ([n for n in named if (n.kind == "stock") == stock] for stock in (True, False))
     letters = ["BDFGHKLMNPRSTVZ", "AEIOU", "BDFGHKLMNPRSTVZ", "BDFGHKLMNPRSTVZ", "AEIOU"]
     taken = {n.symbol for n in named}
@@ -93,6 +111,6 @@ def fund_weights(names: list[Listing], capitalisation: NDArray[np.float64]) -> N
         else:
             members = everyone
             weight = np.ones(len(companies)) if "Even" in fund.company else capitalisation
-        row = np.where(members, weight, 0.0)
+        row = np.where(members, weight, 0.0) if members.any() else capitalisation
         rows.append(row / row.sum())
     return np.array(rows)

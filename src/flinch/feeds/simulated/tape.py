@@ -9,7 +9,9 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
+from flinch.core.arrays import group_bounds
 from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN
+from flinch.core.flow import LARGE_CONTRACTS, LARGE_PREMIUM, ROLL_NANOSECONDS
 from flinch.core.pricing import option_price
 from flinch.feeds.simulated.calendar import since_open
 from flinch.feeds.simulated.chains import Snapshot
@@ -24,19 +26,24 @@ TAPE_SESSIONS = 5
 VENUES = ("QUAY", "HELM", "TIDE", "CAPE", "REEF", "SPAR", "KEEL", "MOLE", "BUOY", "FJORD", "SKIFF", "WHARF")
 """Where options trade on the Tarrow Isles; the first ones do most of it."""
 _VENUE_SHARES = np.array([0.2, 0.16, 0.13, 0.11, 0.09, 0.08, 0.06, 0.05, 0.04, 0.035, 0.025, 0.02])
+HIDDEN_SHARE = 0.02
+"""Of large tickets the share that are sides of a roll, and as many that are legs of a package which its source does not flag."""
+_ALONE, _FLAGGED, _HIDDEN, _ROLL = range(4)
+_NEAR = 0.2
+"""How far apart in logarithm the strikes of two sides are, at most."""
 _SECOND = 1000
 _AUCTION_SECONDS = 5
 
 
 class _Decisions(NamedTuple):
     """Shape (decisions,): row in the session's chain, milliseconds since the open, contracts, side (-1 to +1; halves lie between
-    mid and a side), and whether it is a leg of a package."""
+    mid and a side), and what it is a part of; sides of a roll and legs of hidden packages stand one after the other."""
 
     row: Whole
     at: Whole
     contracts: Whole
     side: Floats
-    package: NDArray[np.bool_]
+    part: NDArray[np.int8]
 
 
 class _Fills(NamedTuple):
@@ -51,7 +58,7 @@ class _Fills(NamedTuple):
 
 def make_tape(
     ground: Ground, snapshots: list[Snapshot], spots: dict[int, Floats], rng: np.random.Generator
-) -> pl.DataFrame:
+) -> tuple[pl.DataFrame, pl.DataFrame]:
     """Fills of every session that `snapshots` (in order; all of each session's) are of.
 
     `spots` has of each session the price of each name at the end of each minute of regular hours, names x minutes. What is traded
@@ -60,16 +67,21 @@ def make_tape(
     Returns
     -------
     By session, name and time: session (an index), name, at (milliseconds since the session's midnight in UTC), expiration,
-    strike, is_call, venue (a place in `VENUES`), conditions, price, contracts, and the quote at the trade, bid and ask.
+    strike, is_call, venue (a place in `VENUES`), conditions, price, contracts, and the quote at the trade, bid and ask. And the
+    manifest of rolls and of packages that are not flagged, two rows each: session, kind, pair, name, at, expiration, strike,
+    is_call, contracts, premium.
     """
     days = []
     for session in sorted({snapshot.session for snapshot in snapshots}):
         taken = [snapshot for snapshot in snapshots if snapshot.session == session]
         days.append(_day(ground, taken, spots[session], rng))
-    return pl.concat(days)
+    fills, pairs = zip(*days, strict=True)
+    return pl.concat(fills), pl.concat(pairs)
 
 
-def _day(ground: Ground, taken: list[Snapshot], spots: Floats, rng: np.random.Generator) -> pl.DataFrame:
+def _day(
+    ground: Ground, taken: list[Snapshot], spots: Floats, rng: np.random.Generator
+) -> tuple[pl.DataFrame, pl.DataFrame]:
     newest = taken[-1]
     parts, before, begin = [], np.zeros_like(newest.chain.volume), 0
     for snapshot in taken:
@@ -80,28 +92,40 @@ def _day(ground: Ground, taken: list[Snapshot], spots: Floats, rng: np.random.Ge
     drawn = _joined(parts)
     planted = planted_decisions(ground, newest)
     cut, more = _cut(taken, drawn, rng), _cut_planted(planted)
-    made = _joined([drawn, _Decisions(planted.row, planted.at, planted.contracts, planted.side, planted.package)])
+    part = np.where(planted.package, _FLAGGED, _ALONE).astype(np.int8)
+    made = _joined([drawn, _Decisions(planted.row, planted.at, planted.contracts, planted.side, part)])
     more = more._replace(of=more.of + drawn.row.size)
-    return _told(
+    told = _told(
         newest,
         made,
         _Fills(*map(np.concatenate, zip(cut, more, strict=True))),
         _quotes(ground, taken, made, spots),
         rng,
     )
+    return told, _manifest(ground, newest, made, told)
 
 
 def _joined(parts: list[_Decisions]) -> _Decisions:
-    row, at, contracts, side, package = (np.concatenate(column) for column in zip(*parts, strict=True))
-    return _Decisions(row, at, contracts, side, package)
+    row, at, contracts, side, part = (np.concatenate(column) for column in zip(*parts, strict=True))
+    return _Decisions(row, at, contracts, side, part)
 
 
 def _decide(
     ground: Ground, newest: Snapshot, volume: Whole, span: tuple[int, int], rng: np.random.Generator
 ) -> _Decisions:
     """Cut what was traded of each contract in a stretch of the session into decisions; some are legs of two done as one."""
-    name = newest.expiries.name[newest.chain.expiry]
     legs, left = _pairs(newest, volume, rng)
+    together = np.repeat(_when(legs.row.size // 2, (span[0], span[1] - 60), rng), 2)
+    together[1::2] += rng.integers(0, 60, together.size // 2)
+    hidden = _hidden(ground, newest, _cut_alone(ground, newest, left, span, rng), left, span, rng)
+    np.subtract.at(left, hidden.row, hidden.contracts)
+    return _joined([_cut_alone(ground, newest, left, span, rng), legs._replace(at=together), hidden])
+
+
+def _cut_alone(
+    ground: Ground, newest: Snapshot, left: Whole, span: tuple[int, int], rng: np.random.Generator
+) -> _Decisions:
+    name = newest.expiries.name[newest.chain.expiry]
     typical = np.array([DECISION_CONTRACTS[listing.size] for listing in ground.names])[name]
     traded = np.flatnonzero(left)
     count = np.minimum(1 + rng.poisson(np.maximum(left[traded] - 1, 0) / typical[traded]), left[traded])
@@ -113,10 +137,78 @@ def _decide(
     side = np.select(
         [drawn < 0.40 + mood, drawn < 0.50 + mood, drawn < 0.58 + mood, drawn < 0.66], [1.0, 0.5, 0.0, -0.5], -1.0
     )
-    alone = _Decisions(row, _when(row.size, span, rng), contracts, side, np.zeros(row.size, np.bool_))
-    together = np.repeat(_when(legs.row.size // 2, (span[0], span[1] - 60), rng), 2)
-    together[1::2] += rng.integers(0, 60, together.size // 2)
-    return _joined([alone, legs._replace(at=together)])
+    return _Decisions(row, _when(row.size, span, rng), contracts, side, np.zeros(row.size, np.int8))
+
+
+def _worth(ground: Ground, newest: Snapshot) -> Floats:
+    """What a contract of each row costs, about; nothing where it is not quoted."""
+    chain = newest.chain
+    mid: Floats = np.nan_to_num(0.5 * (chain.bid + chain.ask))
+    return mid * ground.multiplier[newest.expiries.name[chain.expiry]]
+
+
+def _hidden(
+    ground: Ground, newest: Snapshot, alone: _Decisions, left: Whole, span: tuple[int, int], rng: np.random.Generator
+) -> _Decisions:
+    """Rolls, and packages that nobody flags, of the size of some large decisions, two rows each, taken from what is left."""
+    chain, worth = newest.chain, _worth(ground, newest)
+    name = newest.expiries.name[chain.expiry]
+    premium = alone.contracts * worth[alone.row]
+    large = np.flatnonzero((alone.contracts >= LARGE_CONTRACTS) | (premium >= LARGE_PREMIUM))
+    anchors = rng.choice(large, round(HIDDEN_SHARE * large.size), replace=False)
+    bounds, left = group_bounds(name, len(ground.names)), left.copy()
+    made: list[tuple[int, int, int, float, int]] = []
+    for place, anchor in enumerate(anchors.tolist()):
+        row, contracts = int(alone.row[anchor]), int(alone.contracts[anchor])
+        roll = place % 2 == 0
+        other = contracts if rng.random() < 0.75 else round(contracts * (rng.uniform(0.6, 1.6) if roll else 2))
+        here = slice(int(bounds[name[row]]), int(bounds[name[row] + 1]))
+        near = np.abs(np.log(chain.strike[here] / chain.strike[row])) < _NEAR
+        near &= (left[here] >= other) & ((other >= LARGE_CONTRACTS) | (other * worth[here] >= LARGE_PREMIUM))
+        near &= (chain.expiry[here] != chain.expiry[row]) | (chain.strike[here] != chain.strike[row])
+        if roll or other != contracts:
+            near &= chain.is_call[here] == chain.is_call[row]
+        if not roll:
+            near &= chain.expiry[here] == chain.expiry[row]
+        side = 1.0 if rng.random() < 0.5 else -1.0
+        # Nobody sells on who does not hold.
+        if roll and side > 0:
+            near &= chain.open_interest[here] >= other
+        found = np.flatnonzero(near)
+        if not found.size or left[row] < contracts or (roll and side < 0 and chain.open_interest[row] < contracts):
+            continue
+        partner = here.start + int(rng.choice(found))
+        alike = not roll and chain.is_call[partner] != chain.is_call[row] and rng.random() < 0.67
+        part = _ROLL if roll else _HIDDEN
+        made += [(row, contracts, place, side, part), (partner, other, place, side if alike else -side, part)]
+        left[row] -= contracts
+        left[partner] -= other
+    row_, contracts_, _, side_, part_ = (np.array(column) for column in (zip(*made, strict=True) if made else [()] * 5))
+    at = np.repeat(_when(row_.size // 2, (span[0], span[1] - ROLL_NANOSECONDS // 10**6), rng), 2)
+    gap = np.where(part_[1::2] == _ROLL, rng.integers(300, 4_500, at.size // 2), rng.integers(0, 90, at.size // 2))
+    at[1::2] += gap
+    return _Decisions(
+        row_.astype(np.int64), at, contracts_.astype(np.int64), side_.astype(np.float64), part_.astype(np.int8)
+    )
+
+
+def _manifest(ground: Ground, newest: Snapshot, made: _Decisions, told: pl.DataFrame) -> pl.DataFrame:
+    part = np.flatnonzero(made.part >= _HIDDEN)
+    row, expiry = made.row[part], newest.chain.expiry[made.row[part]]
+    return pl.DataFrame(
+        {
+            "session": np.full(part.size, newest.session),
+            "kind": np.where(made.part[part] == _ROLL, "roll", "package"),
+            "pair": np.arange(part.size) // 2,
+            "name": newest.expiries.name[expiry],
+            "at": made.at[part] + _opened(newest),
+            "expiration": newest.expiries.expiration[expiry],
+            "strike": newest.chain.strike[row],
+            "is_call": newest.chain.is_call[row],
+            "contracts": made.contracts[part],
+            "premium": made.contracts[part] * _worth(ground, newest)[row],
+        }
+    )
 
 
 def _pairs(newest: Snapshot, volume: Whole, rng: np.random.Generator) -> tuple[_Decisions, Whole]:
@@ -137,8 +229,7 @@ def _pairs(newest: Snapshot, volume: Whole, rng: np.random.Generator) -> tuple[_
         left[first] -= units
         left[first + step] -= units
     row, units, side = (np.concatenate([part[i] for part in made]).reshape(-1) for i in range(3))
-    whole = np.ones(row.size, np.bool_)
-    return _Decisions(row, np.zeros(row.size, np.int64), units, side, whole), left
+    return _Decisions(row, np.zeros(row.size, np.int64), units, side, np.full(row.size, _FLAGGED, np.int8)), left
 
 
 def _shared(total: Whole, count: Whole, weight: Floats) -> Whole:
@@ -172,8 +263,8 @@ def _cut(taken: list[Snapshot], made: _Decisions, rng: np.random.Generator) -> _
     """The fills of a session's decisions: at once, over several venues at once, or one after the other on one."""
     size = made.row.size
     drawn = rng.random(size)
-    sweep = (made.contracts >= 10) & (drawn < 0.14) & ~made.package
-    split = (made.contracts >= 6) & (drawn > 0.92) & ~made.package
+    sweep = (made.contracts >= 10) & (drawn < 0.14) & (made.part == _ALONE)
+    split = (made.contracts >= 6) & (drawn > 0.92) & (made.part == _ALONE)
     count = np.where(sweep, rng.integers(2, 7, size), np.where(split, rng.integers(3, 9, size), 1))
     count = np.minimum(count, made.contracts)
     of = np.repeat(np.arange(size), count)
@@ -193,7 +284,7 @@ def _cut(taken: list[Snapshot], made: _Decisions, rng: np.random.Generator) -> _
     at = np.minimum(at, ends[np.searchsorted(ends, made.at, side="right")][of] - (count[of] - place))
     auction = at < _AUCTION_SECONDS * _SECOND
     late = rng.random(of.size) < 0.003
-    conditions = PACKAGE * made.package[of] + AUCTION * auction + LATE * late
+    conditions = PACKAGE * (made.part[of] == _FLAGGED) + AUCTION * auction + LATE * late
     fills = _Fills(of, at, contracts, venue, conditions)
     cancelled = np.flatnonzero(rng.random(of.size) < 0.001)
     again = _Fills(*(column[cancelled] for column in fills))
@@ -217,16 +308,13 @@ def _told(
 ) -> pl.DataFrame:
     of, row = fills.of, made.row[fills.of]
     bid, ask = quotes
-    opened = dt.datetime.combine(newest.taken_at.astimezone(EXCHANGE_ZONE).date(), OPEN, EXCHANGE_ZONE).astimezone(
-        dt.UTC
-    )
     expiry = newest.chain.expiry[row]
     fills = _apart(fills, row)
     return pl.DataFrame(
         {
             "session": np.full(of.size, newest.session),
             "name": newest.expiries.name[expiry],
-            "at": fills.at + (opened.hour * 3600 + opened.minute * 60) * _SECOND,
+            "at": fills.at + _opened(newest),
             "expiration": newest.expiries.expiration[expiry],
             "strike": newest.chain.strike[row],
             "is_call": newest.chain.is_call[row],
@@ -238,6 +326,13 @@ def _told(
             "ask": ask[of],
         }
     ).sort("name", "at", maintain_order=True)
+
+
+def _opened(newest: Snapshot) -> int:
+    """Milliseconds from midnight in UTC to the session's open."""
+    day = newest.taken_at.astimezone(EXCHANGE_ZONE).date()
+    opened = dt.datetime.combine(day, OPEN, EXCHANGE_ZONE).astimezone(dt.UTC)
+    return (opened.hour * 3600 + opened.minute * 60) * _SECOND
 
 
 def _apart(fills: _Fills, row: Whole) -> _Fills:

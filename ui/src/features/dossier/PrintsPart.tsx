@@ -4,7 +4,7 @@ import { compact, count, date, number, signed } from "@/shared/format";
 import { PrintWindow, readDays } from "@/shared/ui/PrintWindow";
 import { RecordTable } from "@/shared/ui/RecordTable";
 import { Scrolling } from "@/shared/ui/Scrolling";
-import { Failed, Loading } from "@/shared/ui/States";
+import { Failed, Loading, NotKept } from "@/shared/ui/States";
 import { clock } from "@/shared/ui/ticketWords";
 import type { PartProps } from "./part";
 import { ShelvesFigure } from "./ShelvesFigure";
@@ -49,7 +49,7 @@ export function PrintsPart({ symbol, at, params, onWrite }: PartProps) {
             <div className="figure-controls">{tools}</div>
           </header>
           {data.reason ? (
-            <p className="not-kept">Nothing to show: {data.reason}.</p>
+            <NotKept what="Off-exchange prints">Nothing to show: {data.reason}.</NotKept>
           ) : (
             <>
               <ShelvesFigure data={data} lines={lines} />

@@ -3,7 +3,7 @@ import { useLines, useTape } from "@/shared/api/queries";
 import { compact, count, date, number, signed, signedCompact } from "@/shared/format";
 import { Missing } from "@/shared/ui/Missing";
 import { Scrolling } from "@/shared/ui/Scrolling";
-import { Failed, Loading } from "@/shared/ui/States";
+import { Failed, Loading, NotKept } from "@/shared/ui/States";
 import { ContractName, clock, leans } from "@/shared/ui/ticketWords";
 import { LargestTickets } from "./LargestTickets";
 import { PremiumStrip } from "./PremiumStrip";
@@ -68,7 +68,7 @@ function Says({ data, onWrite }: { data: Data; onWrite: Write }) {
         </label>
       </header>
       {data.reason ? (
-        <p className="not-kept">Nothing to show: {data.reason}.</p>
+        <NotKept what="Option trades">Nothing to show: {data.reason}.</NotKept>
       ) : (
         <p>
           What leans comes to <b>{signedCompact(Math.round(shares))}</b> shares
@@ -167,6 +167,7 @@ function Packages({ data }: { data: Data }) {
             {data.packages.length < data.packages_total
               ? `${data.packages.length} of ${number(data.packages_total)}`
               : "judged as a whole"}
+            {data.paired.length > 0 && `; ${data.paired.join(" and ")}`}
           </span>
         </h2>
       </header>

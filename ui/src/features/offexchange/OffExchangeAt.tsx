@@ -25,7 +25,7 @@ import { useStack } from "@/shared/stack/useStack";
 import { useWalk } from "@/shared/stack/walk";
 import { AsOf } from "@/shared/ui/AsOf";
 import { MoreRows } from "@/shared/ui/MoreRows";
-import { Empty, Failed, Loading } from "@/shared/ui/States";
+import { Empty, Failed, Loading, NotKept } from "@/shared/ui/States";
 import { SymbolLink } from "@/shared/ui/SymbolLink";
 import { useSaid } from "@/shared/ui/useSaid";
 import { type Column, WalkTable } from "@/shared/ui/WalkTable";
@@ -237,7 +237,9 @@ export function OffExchangeAt({
           )
         ) : reply.first_session === null ? (
           <Empty>
-            <p>No off-exchange prints are kept up to this session: choose a later one.</p>
+            <NotKept what="Off-exchange prints">
+              No off-exchange prints are kept up to this session: choose a later one.
+            </NotKept>
           </Empty>
         ) : reply.survivors === 0 ? (
           <Empty>

@@ -27,7 +27,7 @@ import { useWalk } from "@/shared/stack/walk";
 import { AsOf } from "@/shared/ui/AsOf";
 import { later } from "@/shared/ui/later";
 import { MoreRows } from "@/shared/ui/MoreRows";
-import { Empty, Failed, Loading } from "@/shared/ui/States";
+import { Empty, Failed, Loading, NotKept } from "@/shared/ui/States";
 import { SymbolLink } from "@/shared/ui/SymbolLink";
 import { useSaid } from "@/shared/ui/useSaid";
 import { type Column, WalkTable } from "@/shared/ui/WalkTable";
@@ -262,11 +262,11 @@ export function TapeAt({
           <Evidence things={TICKETS} screen={current} params={params} onWrite={write} />
         ) : reply.sessions.length === 0 || reply.universe === 0 ? (
           <Empty>
-            <p>
-              {reply.sessions.includes(reply.session)
-                ? "No name of this universe traded options then."
-                : "No option trades of this session are kept: choose a later one."}
-            </p>
+            {reply.sessions.includes(reply.session) ? (
+              <p>No name of this universe traded options then.</p>
+            ) : (
+              <NotKept what="Option trades">No option trades of this session are kept: choose a later one.</NotKept>
+            )}
           </Empty>
         ) : reply.survivors === 0 ? (
           <Empty>
@@ -304,9 +304,10 @@ export function TapeAt({
             onChoose={(next) => write({ quarter: writeQuarter(next) })}
           />
         )}
-        {reply && reply.doubts.length > 0 && (
+        {reply && reply.doubts.length + reply.paired.length > 0 && (
           <p className="doubts muted">
-            Of the fills {reply.doubts.join(", ")}
+            {reply.paired.length > 0 && `In all tickets of these sessions ${reply.paired.join(" and ")}. `}
+            Of the fills {reply.doubts.join(", ") || "all are as they should be"}
             {reply.left_out > 0 && `; ${number(reply.left_out)} of them do not count`}. A trade’s lean is no view of its
             owner.
           </p>

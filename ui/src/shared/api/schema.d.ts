@@ -6214,6 +6214,11 @@ export interface components {
             /** Newest */
             newest: boolean;
             /**
+             * Paired
+             * @description Rolls and packages that no source flags in those sessions, and what chance makes of them
+             */
+            paired: string[];
+            /**
              * Premium
              * @description Of those
              */
@@ -6398,6 +6403,12 @@ export interface components {
              * @default 0
              */
             packages_total: number;
+            /**
+             * Paired
+             * @description Rolls and packages that no source flags, and what chance makes of them
+             * @default []
+             */
+            paired: string[];
             /**
              * Premium
              * @default 0

@@ -2,6 +2,7 @@ import type { ReactNode } from "react";
 import { Link } from "react-router";
 import { asOfDay, useAsOf } from "@/shared/address";
 import { ApiError } from "@/shared/api/client";
+import { useMarket } from "@/shared/api/queries";
 import { Mark } from "@/shared/chart/Mark";
 import { useHold } from "@/shared/settled";
 
@@ -37,6 +38,18 @@ export function Failed({ error, children }: { error: Error; children?: ReactNode
       )}
       {children}
     </div>
+  );
+}
+
+/** What is not kept; while the market is being filled it says that it is on its way, and the page shows it once it is there. */
+export function NotKept({ what, children }: { what: string; children: ReactNode }) {
+  const coming = useMarket().data?.coming;
+  return (
+    <p className="not-kept">
+      {coming
+        ? `${what} are on their way: the market is being filled (${coming.percent} %), and they are shown here when they are there.`
+        : children}
+    </p>
   );
 }
 

@@ -63,10 +63,10 @@ _ENTRIES = (
             "confirmed: the next morning's open interest rose by half the ticket or more; certain: volume so far exceeds the morning's open "
             "interest by the ticket or more; likely: the ticket alone exceeds it; unknown.", kind="text"),
     _points("in_package", "Is a leg", "Leg", "",
-            "Whether it is a leg of a package: tickets of several contracts done as one. Judge the package, not the leg.", kind="condition"),
+            "Whether it is a leg of a package: tickets of several contracts done as one, because its source says so, or because they fit together and chance does not make such. Judge the package, not the leg.", kind="condition"),
     _points("package_form", "Package", "Package", "", "What kind of package it is a leg of.", "it is no leg of a package", kind="text"),
     _points("is_roll", "Is a roll", "Roll", "",
-            "Whether it is one side of a position moved: sold on the bid side, bought on the ask side within 5 s, no more than was open.",
+            "Whether it is one side of a position moved: sold on the bid side, bought on the ask side within 5 s, each of 50 contracts or $25,000, no more than was open, and which chance does not make.",
             kind="condition"),
     _points("roll_ratio", "Premium after a roll", "Roll ×", "×", "Premium of the side bought over that of the side sold: above one money was added.",
             _NO_ROLL),
