@@ -7,15 +7,45 @@ say() { printf '  %s\n' "$*"; }
 stop() { printf 'Flinch cannot start: %s\n' "$*" >&2; exit 1; }
 sums() { find "$@" -type f -print0 | sort -z | xargs -0 sha256sum | sha256sum | cut -c1-64; }
 
-# Steps that know nothing of each other, side by side; the first that stops, stops all.
+# What a step's tools say is kept here, the last run's, for whom it failed.
+logs=.flinch/setup
+log_of() { mkdir -p "$logs" && printf '%s/%s.log' "$PWD/$logs" "$1"; }
+
+# Steps that know nothing of each other, side by side; the first that stops, and Ctrl-C, stop all with what they started: each is
+# a group of processes of its own.
+groups=()
+end_groups() {
+  local group
+  for group in "${groups[@]}"; do kill -- "-$group" 2>/dev/null || true; done
+  groups=()
+}
 together() {
-  local step pid pids=()
+  local step
+  trap 'end_groups; exit 130' INT TERM
+  set -m
   for step in "$@"; do
-    ($step) &
-    pids+=($!)
+    ($step) </dev/null &
+    groups+=($!)
   done
-  for pid in "${pids[@]}"; do
-    wait "$pid" || { kill "${pids[@]}" 2>/dev/null; exit 1; }
+  set +m
+  for step in "${groups[@]}"; do
+    wait "$step" || { end_groups; exit 1; }
+  done
+  groups=()
+  trap - INT TERM
+}
+
+# A step beside this process and what it becomes; it says "built" when it is through, and ends with what it started when this
+# process is gone.
+beside() {
+  local work
+  set -m
+  ("$@" && echo built) </dev/null &
+  work=$!
+  set +m
+  while kill -0 "$work" 2>/dev/null; do
+    kill -0 $$ 2>/dev/null || { kill -- "-$work" 2>/dev/null; break; }
+    sleep 0.2
   done
 }
 
@@ -37,12 +67,11 @@ need_packages() {
   fi
   command -v apt-get >/dev/null 2>&1 || stop "this is no Debian: install ${missing[*]} by hand, then run this again"
   say "installing Debian packages: ${missing[*]}"
-  log=$(mktemp)
+  log=$(log_of debian)
   if ! { "${as_root[@]}" apt-get update && DEBIAN_FRONTEND=noninteractive \
     "${as_root[@]}" apt-get install -y --no-install-recommends "${missing[@]}"; } >"$log" 2>&1; then
     stop "apt-get could not install ${missing[*]}: is there a network? Its output is in $log"
   fi
-  rm -f "$log"
 }
 
 find_python() {
@@ -72,7 +101,7 @@ need_environment() {
   stamp=$(sums "$lock")
   [ "$(cat ".venv/flinch-$kind" 2>/dev/null)" = "$stamp" ] && return
   say "installing Python packages"
-  log=$(mktemp)
+  log=$(log_of python)
   rm -f .venv/flinch-*
   if [ ! -x .venv/bin/python ] || ! .venv/bin/python -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11))'; then
     "$PYTHON" -m venv --clear .venv >"$log" 2>&1 || stop "the virtual environment could not be made: $(tail -n 1 "$log")"
@@ -82,7 +111,6 @@ need_environment() {
     stop "the Python packages could not be installed: is there a network? Its output is in $log"
   fi
   echo "$stamp" >".venv/flinch-$kind"
-  rm -f "$log"
 }
 by_pip() { .venv/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r "$1"; }
 # uv does not read pip's settings: what they say of where packages come from is handed over.
@@ -101,12 +129,11 @@ need_node_packages() {
   stamp=$(sums ui/package.json ui/package-lock.json)
   [ "$(cat ui/node_modules/flinch-stamp 2>/dev/null)" = "$stamp" ] && return
   say "installing Node packages"
-  log=$(mktemp)
+  log=$(log_of node)
   # Not "npm ci": it refuses a lock without the optional packages of other platforms. --no-save leaves the lock as it is.
   (cd ui && npm install --no-save --ignore-scripts --no-audit --no-fund) >"$log" 2>&1 \
     || stop "the Node packages could not be installed: is there a network? Its output is in $log"
   echo "$stamp" >ui/node_modules/flinch-stamp
-  rm -f "$log"
 }
 
 # Built only when its sources changed.
@@ -117,8 +144,7 @@ need_interface() {
   need_node
   need_node_packages
   say "building the interface"
-  log=$(mktemp)
+  log=$(log_of interface)
   (cd ui && npm run --silent build) >"$log" 2>&1 || stop "the interface could not be built; the output is in $log"
   echo "$stamp" >ui/dist/flinch-stamp
-  rm -f "$log"
 }

@@ -71,6 +71,22 @@ def test_a_second_start_finds_the_market_and_its_end_takes_everything_along(
     assert server._process.poll() is None, "the tests' own database server is another one and goes on"
 
 
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM])
+def test_a_first_start_that_is_stopped_is_gone_on_with(tmp_path: Path, how: signal.Signals):
+    """Stopped as soon as the database runs, while tables are made, and while the market is: the next start goes on each time."""
+    folder = tmp_path / "flinch"
+    for moment in ("database/server.pid", "database/data/flinch_market_demo/market_state.frm", None):
+        demo = Demo(folder, free_port())
+        if moment:
+            until((folder / moment).exists, moment)
+        else:
+            demo.wait_for("demo market: names")
+        assert demo.end(how) == 0, demo.said
+        assert "Traceback" not in demo.said
+        assert gone(folder)
+    assert demo.said.count("making it afresh") <= 1
+
+
 def test_a_data_folder_that_was_never_finished_is_made_again(tmp_path: Path):
     folder = tmp_path / "database"
     (folder / "data" / "mysql").mkdir(parents=True)

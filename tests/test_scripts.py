@@ -5,10 +5,12 @@ from __future__ import annotations
 import gzip
 import os
 import shutil
+import signal
 import subprocess
 from pathlib import Path
 
 import pytest
+from tests.waiting import until
 
 PROJECT = Path(__file__).resolve().parents[1]
 BASICS = (
@@ -21,7 +23,9 @@ BASICS = (
     "xargs",
     "sha256sum",
     "cut",
+    "mkdir",
     "mktemp",
+    "sleep",
     "rm",
     "tail",
     "env",
@@ -145,3 +149,53 @@ def test_steps_side_by_side_all_happen_and_one_that_stops_stops_all(poor_machine
     assert "both" not in failed.stdout
     assert refusal(failed).startswith("Flinch cannot start: no-room")
     assert os.times().elapsed - began < 50, "the other one was stopped"
+
+
+def test_who_stops_an_installation_stops_all_that_it_started(poor_machine: Path, tmp_path: Path):
+    """Ctrl-C goes to the script; what its steps started ignores it, as what runs in the background does."""
+    told = tmp_path / "children"
+    add(poor_machine, "npm", f"trap '' INT; echo $$ >>{told}; exec {shutil.which('sleep')} 1000")
+    step = "step() { npm; }; other() { npm; }"
+    script = f"set -euo pipefail; source {PROJECT}/scripts/setup.sh; {step}; together step other; echo never"
+    running = subprocess.Popen(
+        [str(poor_machine / "bash"), "-c", script],
+        stdout=subprocess.PIPE,
+        cwd=tmp_path,
+        env={"PATH": str(poor_machine)},
+    )
+    until(lambda: told.exists() and len(told.read_text().split()) == 2)
+    children = [int(pid) for pid in told.read_text().split()]
+    running.send_signal(signal.SIGINT)
+    assert running.wait() == 130
+    assert running.stdout is not None
+    assert running.stdout.read() == b""
+    for pid in children:
+        until(lambda pid=pid: ended(pid), "the end of what a step had started")
+
+
+def test_what_is_built_beside_ends_with_who_wanted_it(poor_machine: Path, tmp_path: Path):
+    told = tmp_path / "child"
+    add(poor_machine, "npm", f"trap '' INT; echo $$ >{told}; exec {shutil.which('sleep')} 1000")
+    (poor_machine / "demo").symlink_to(shutil.which("sleep"))
+    script = f"source {PROJECT}/scripts/setup.sh; work() {{ npm; }}; exec 4< <(beside work); exec demo 1000"
+    running = subprocess.Popen(
+        [str(poor_machine / "bash"), "-c", script], cwd=tmp_path, env={"PATH": str(poor_machine)}
+    )
+    until(lambda: told.exists() and told.read_text().strip())
+    running.send_signal(signal.SIGINT)
+    running.wait()
+    until(lambda: ended(int(told.read_text())), "the end of what was being built")
+
+
+def test_what_is_built_beside_says_when_it_is_through(poor_machine: Path):
+    done = run(poor_machine, "work() { true; }; exec 4< <(beside work); cat <&4")
+    assert (done.stdout, done.returncode) == ("built\n", 0)
+    failed = run(poor_machine, "work() { false; }; exec 4< <(beside work); cat <&4")
+    assert failed.stdout == ""
+
+
+def ended(pid: int) -> bool:
+    try:
+        return not Path(f"/proc/{pid}/cmdline").read_bytes()
+    except OSError:
+        return True

@@ -113,7 +113,7 @@ def test_contracts_that_are_apart_stay_apart_and_in_their_order(wanted):
     assume(len(set(wanted)) == len(wanted))
     fitted: Fitted = {}
     rows = [_row(listed, 0, PlantedInterest(**terms | {"strike": one}), fitted)[1] for one in wanted]
-    found = strikes(listed)[rows]
+    found = np.array(strikes(listed))[rows]
     assert len(set(rows)) == len(rows)
     assert np.array_equal(np.argsort(found), np.argsort(wanted))
     assert fitted == {
