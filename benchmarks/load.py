@@ -1,4 +1,5 @@
-"""Fifty users' mixed work on this machine, and beside it a sender who plays foul: half-sent requests and costly rules."""
+"""Fifty users' mixed work; beside it a sender who plays foul (half-sent requests, costly rules); and once more with
+two thousand own lines, a hundred who wait for evidence, and files that are taken out."""
 
 from __future__ import annotations
 
@@ -21,6 +22,7 @@ from demo import Running, serve
 from measure import table
 
 USERS, FOUL, SECONDS = 50, 8, 30.0
+LINES, WAITING, TAKING = 2_000, 100, 4
 
 
 class Load:
@@ -86,6 +88,41 @@ class Load:
             except urllib.error.HTTPError:
                 time.sleep(0.05)
 
+    def draw_lines(self) -> None:
+        rng = random.Random(1)
+        for _ in range(LINES):
+            self.ask("/api/lines", {"symbol": rng.choice(self.names), "price": round(rng.uniform(5, 300), 2)})
+
+    def wait_for_evidence(self, until: float) -> None:
+        """As a page does: asks again half a second after the last time, at the earliest."""
+        rng = random.Random()
+        while time.monotonic() < until:
+            stack = {"universe": "stock", "rules": [{"text": f"iv_rank >= {rng.randint(0, 90)} + {rng.random():.4f}"}]}
+            try:
+                job = json.loads(self.ask("/api/screen/evidence", {"stack": stack}))
+                while job["evidence"] is None and time.monotonic() < until:
+                    time.sleep(0.5)
+                    job = json.loads(self.ask(f"/api/screen/evidence/{job['id']}"))
+            except urllib.error.HTTPError:
+                # Twenty wait at most: who is refused comes again.
+                time.sleep(2)
+
+    def take_out(self, until: float) -> None:
+        columns = ["price", "iv30", "hv21", "iv_rank", "iv_percentile", "market_cap", "avg_volume_50", "one_day_move"]
+        asked: list[tuple[str, dict[str, object]]] = [
+            ("/api/screen/export", {"stack": {"universe": "all"}, "columns": columns, "format": "xlsx", "name": "all"}),
+            ("/api/tape/export", {"stack": {"universe": "all"}, "format": "xlsx", "name": "tape", "view": "tickets"}),
+        ]
+        while time.monotonic() < until:
+            for path, body in asked:
+                try:
+                    data = self.ask(path, body)
+                    while data[:1] == b"{" and time.monotonic() < until:
+                        time.sleep(0.5)
+                        data = self.ask(f"/api/files/{json.loads(data)['id']}")
+                except urllib.error.HTTPError:
+                    time.sleep(2)
+
 
 def main() -> None:
     with tempfile.TemporaryDirectory() as folder, serve(Path(folder)) as running:
@@ -93,7 +130,9 @@ def main() -> None:
         time.sleep(12)
         process = psutil.Process(running.process.pid)
         warm = process.memory_info().rss
-        for foul in (False, True):
+        for foul, crowded in ((False, False), (True, False), (True, True)):
+            if crowded:
+                load.draw_lines()
             load.times.clear()
             load.failed = 0
             until = time.monotonic() + SECONDS
@@ -101,6 +140,9 @@ def main() -> None:
             if foul:
                 threads += [threading.Thread(target=load.half_sent, args=(until,)) for _ in range(FOUL)]
                 threads += [threading.Thread(target=load.costly, args=(n, until)) for n in range(FOUL)]
+            if crowded:
+                threads += [threading.Thread(target=load.wait_for_evidence, args=(until,)) for _ in range(WAITING)]
+                threads += [threading.Thread(target=load.take_out, args=(until,)) for _ in range(TAKING)]
             for thread in threads:
                 thread.start()
             for thread in threads:
@@ -118,6 +160,7 @@ def main() -> None:
             rows.append(("memory", f"{process.memory_info().rss >> 20} MB", f"{warm >> 20} MB when warm", "< 550 MB"))
             rows.append(("threads", str(process.num_threads()), "", ""))
             beside = ", beside a foul sender" if foul else ""
+            beside += f", with {LINES:,} lines, {WAITING} who wait for evidence, {TAKING} who take files out" * crowded
             table(f"{USERS} users for {SECONDS:.0f} s{beside}: median and 95th percentile", rows)
 
 

@@ -27,6 +27,7 @@ from flinch.features.screen.routes import blueprint as screen
 from flinch.features.structures.routes import blueprint as structures
 from flinch.features.tape.routes import blueprint as tape
 from flinch.features.tray.routes import blueprint as tray
+from flinch.files import Files
 from flinch.jobs import Jobs
 from flinch.market import MarketHolder
 from flinch.settings import Settings
@@ -59,7 +60,7 @@ def create_app(settings: Settings) -> OpenAPI:
     market, owned = (make_engine(url, patient=False) for url in (settings.market_url, settings.owned_url))
     holder = MarketHolder(market, settings.columns)
     jobs = Jobs(JobTable(owned, OwnedJob), {EVIDENCE: evidence_work(holder, owned)})
-    app.extensions["flinch"] = Services(market, owned, holder, jobs)
+    app.extensions["flinch"] = Services(market, owned, holder, jobs, Files())
     for blueprint in (frame, screen, dossier, tape, off_exchange, structures, lineup, lines, tray, baskets, handbook):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)

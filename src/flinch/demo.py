@@ -223,6 +223,7 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
     finally:
         stopped.set()
         services.jobs.close()
+        services.files.close()
         web.close()
         watcher.join(10)
 

@@ -26,6 +26,25 @@ _NO_ROW = 1 << 40
 _log = logging.getLogger(__name__)
 
 
+class Waiting:
+    """Few at a time wait for what is under way, so that those who wait do not take the workers of all others."""
+
+    def __init__(self, most: int) -> None:
+        self._places = threading.BoundedSemaphore(most)
+
+    def wait(self, event: threading.Event, seconds: float) -> None:
+        """Wait for it, so long at most; not at all when so many wait already."""
+        if seconds > 0 and not event.is_set() and self._places.acquire(blocking=False):
+            try:
+                event.wait(seconds)
+            finally:
+                self._places.release()
+
+
+WAITING = Waiting(6)
+"""Of all jobs and files together."""
+
+
 class JobCancelled(FlinchError):
     """Somebody, or the end of this process, stopped it."""
 
@@ -134,11 +153,11 @@ class Jobs:
                 self._table.end(job.id, "interrupted")
 
     def look(self, number: int, owner: int | None, wait: float = 0.0) -> Job:
-        """How a job stands, after at most `wait` seconds if it is not over before. Raises NoSuchJob."""
+        """How a job stands, after at most `wait` seconds if it is not over before and few wait. Raises NoSuchJob."""
         with self._lock:
             running = self._running.get(number)
         if running is not None and running.job.owner == owner:
-            running.over.wait(wait)
+            WAITING.wait(running.over, wait)
             return running.job
         job = self._table.one(number)
         if job is None or job.owner != owner:

@@ -6,6 +6,8 @@ import logging
 import socket
 from typing import Any
 
+from waitress.channel import HTTPChannel
+from waitress.parser import HTTPRequestParser
 from waitress.server import create_server
 
 THREADS = 32
@@ -24,7 +26,7 @@ def make_server(app: Any, host: str, port: int) -> Any:
     listen = [f"{host}:{port}"]
     if _has_ipv6_loopback(port):
         listen.append(f"[::1]:{port}")
-    return create_server(  # type: ignore[no-untyped-call]
+    server = create_server(  # type: ignore[no-untyped-call]
         app,
         listen=" ".join(listen),
         threads=THREADS,
@@ -40,6 +42,24 @@ def make_server(app: Any, host: str, port: int) -> Any:
         ident=None,
         clear_untrusted_proxy_headers=True,
     )
+    # One for each address, and what wakes them up.
+    for one in [*getattr(server, "map", {}).values(), server]:
+        if hasattr(one, "channel_class"):
+            one.channel_class = _Channel
+    return server
+
+
+class _Parser(HTTPRequestParser):
+    """Whoever expects to be told to go on, and has nothing to send, would wait for ever: the server would wait for it."""
+
+    def parse_header(self, header_plus: bytes) -> None:
+        super().parse_header(header_plus)  # type: ignore[no-untyped-call]
+        if not self.chunked and not self.content_length:
+            self.expect_continue = False
+
+
+class _Channel(HTTPChannel):
+    parser_class = _Parser
 
 
 def _has_ipv6_loopback(port: int) -> bool:

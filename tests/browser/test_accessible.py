@@ -60,7 +60,7 @@ OPENED = {
     "the baskets": lambda page: page.get_by_role("button", name="baskets").click(),
     "a rule's menu": lambda page: page.locator(".rule-menu button").first.click(),
     "completion": lambda page: page.get_by_label("Add a rule").press_sequentially("days to"),
-    "the search": lambda page: page.get_by_role("combobox", name="Go to a name").fill("tar"),
+    "the search": lambda page: page.get_by_role("combobox", name="Find a name").fill("tar"),
     "the peek": lambda page: page.get_by_role("grid").press("ArrowDown"),
 }
 

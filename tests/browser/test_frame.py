@@ -136,7 +136,7 @@ def test_jump_to_a_name_by_symbol_or_company(quiet_page: Page, typed: str, first
     page = quiet_page
     ready(page)
     page.keyboard.press("/")
-    search = page.get_by_role("combobox", name="Go to a name")
+    search = page.get_by_role("combobox", name="Find a name")
     expect(search).to_be_focused()
     page.keyboard.type(typed)
     expect(page.locator(".goto-list [role=option]").first).to_contain_text(first)
@@ -159,7 +159,7 @@ def test_the_search_walks_and_closes_and_an_unknown_name_finds_its_neighbours(qu
     expect(page).to_have_url(re.compile(f"/dossier/{second}$"))
     page.keyboard.press("/")
     page.keyboard.type("tarna")
-    expect(page.get_by_text("No symbol or company matches.")).to_be_visible()
+    expect(page.get_by_text("Nothing here is called so.")).to_be_visible()
     page.keyboard.press("Enter")
     expect(page.get_by_role("alert")).to_contain_text("No name with the symbol 'tarna' is listed. Did you mean TARNO")
     page.get_by_role("link", name="TARNO").click()

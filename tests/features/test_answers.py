@@ -7,6 +7,7 @@ import json
 
 import pytest
 from flask.testing import FlaskClient
+from tests.taken import taken
 
 BODY = {"stack": {"universe": "all", "rules": []}, "columns": ["price", "iv30", "hv21", "sector"]}
 
@@ -26,7 +27,7 @@ def test_a_large_answer_goes_out_compressed_and_says_how(client: FlaskClient, ki
 def test_a_small_answer_and_what_is_compressed_already_stay_as_they_are(client: FlaskClient):
     accept = {"Accept-Encoding": "gzip"}
     assert "Content-Encoding" not in client.get("/api/tray", headers=accept).headers
-    file = client.post("/api/screen/export", json=BODY | {"format": "xlsx", "name": "all"}, headers=accept)
+    file = taken(client, "/api/screen/export", BODY | {"format": "xlsx", "name": "all"}, headers=accept)
     assert file.status_code == 200
     assert "Content-Encoding" not in file.headers
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from concurrent.futures import ThreadPoolExecutor
+from typing import Any
 
 import pytest
 from flask.testing import FlaskClient
@@ -145,3 +146,29 @@ def test_a_removal_can_be_taken_back_for_a_month_and_is_gone_after_it(owned: Eng
     assert BASKETS.restore(owned, owner, third.id)
     for basket in (second, third):
         BASKETS.remove(owned, owner, basket.id, now)
+
+
+def test_what_was_changed_elsewhere_is_not_removed_unseen(client: FlaskClient):
+    """Of every kind that is kept: a removal says which version it saw, and one of another is refused and changes nothing."""
+    drafts: list[tuple[str, dict[str, Any], dict[str, Any]]] = [
+        ("/api/baskets", {"name": "seen", "symbols": ["TARNO"]}, {"symbols": ["BELUA"]}),
+        ("/api/lines", {"symbol": "TARNO", "price": 50.0}, {"price": 60.0}),
+        ("/api/own-metrics", {"key": "seen_metric", "label": "Seen", "expression": "close"}, {"label": "Other"}),
+        ("/api/screens", {"name": "seen", "body": {"stack": {"universe": "all"}}}, {"description": "other"}),
+        (
+            "/api/structures/plans",
+            {"symbol": "TARNO", "legs": "+100S", "why": {"page": "Structures", "words": "x"}},
+            {"notes": "other"},
+        ),
+    ]
+    for path, draft, change in drafts:
+        answer = client.post(path, json=draft)
+        assert answer.status_code == 200, answer.text
+        made = answer.json
+        place = f"{path}/{made['id']}"
+        changed = client.put(place, json=draft | change | {"version": made["version"]})
+        assert changed.status_code == 200, changed.text
+        refused = client.delete(place, query_string={"version": made["version"]})
+        assert (refused.status_code, refused.json["type"]) == (409, "changed_elsewhere"), path
+        assert client.delete(place, query_string={"version": changed.json["version"]}).status_code == 200
+        assert client.delete(place).status_code == 404, "gone, and not twice"

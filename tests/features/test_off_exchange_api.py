@@ -7,6 +7,7 @@ import numpy as np
 import polars as pl
 import pytest
 from flask.testing import FlaskClient
+from tests.taken import taken
 
 from flinch.core.shelves import POSITIONS
 from flinch.market import View
@@ -169,13 +170,13 @@ def test_it_is_taken_out_with_its_window(client: FlaskClient, view):
         "positions": ["within"],
     }
     shown = client.post("/api/off-exchange", json=body | {"count": 1_200}).json
-    csv = client.post("/api/off-exchange/export", json=body | {"format": "csv"})
+    csv = taken(client, "/api/off-exchange/export", body | {"format": "csv"})
     rows = pl.read_csv(io.StringIO(csv.text), comment_prefix="#")
     assert rows.height == shown["total"]
-    told = json.loads(client.post("/api/off-exchange/export", json=body | {"format": "json"}).text)
+    told = json.loads(taken(client, "/api/off-exchange/export", body | {"format": "json"}).text)
     assert "2026-08-12 to 2026-09-09" in json.dumps(told)
     assert "nobody says whether a print was bought or sold" in json.dumps(told)
-    assert client.post("/api/off-exchange/export", json=body | {"format": "xlsx"}).data[:2] == b"PK"
+    assert taken(client, "/api/off-exchange/export", body | {"format": "xlsx"}).data[:2] == b"PK"
 
 
 def test_the_record_of_the_names_left_beside_that_of_all(client: FlaskClient, market: View):

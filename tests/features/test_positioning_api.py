@@ -8,6 +8,7 @@ import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
 from tests.asked import ask_evidence
+from tests.taken import taken
 
 from flinch.market import View
 from flinch.screening.starters import STARTERS
@@ -210,7 +211,7 @@ def test_starters_find_what_was_planted_and_go_out_as_a_sheet(client: FlaskClien
     assert 3 <= len(reply["symbols"]) <= 120
     assert planted is None or planted in reply["symbols"]
     asked = {"stack": stack, "columns": columns, "sort": body.sort, "name": key, "format": "xlsx"}
-    book = openpyxl.load_workbook(io.BytesIO(client.post("/api/screen/export", json=asked).data))
+    book = openpyxl.load_workbook(io.BytesIO(taken(client, "/api/screen/export", asked).data))
     page = book.worksheets[0]
     header, *rows = page.iter_rows(values_only=True)
     assert {row[0] for row in rows} == set(reply["symbols"])

@@ -7,6 +7,7 @@ import numpy as np
 import openpyxl
 import pytest
 from flask.testing import FlaskClient
+from tests.taken import taken
 
 from flinch.market import PLAIN, View
 from flinch.screening.starters import STARTERS
@@ -312,7 +313,7 @@ def export(client: FlaskClient, file_format: str, **more):
     stack = {"universe": "stock", "rules": [{"text": "iv_rank >= 60"}, {"text": "price >= 20"}]}
     asked = {"format": file_format, "name": "Teuer · 高い", "stack": stack, "sort": ["-iv_rank", "symbol"]}
     asked |= {"columns": ["price", "iv_rank", "sector", "squeeze_on", "days_to_ex_dividend"]} | more
-    answer = client.post("/api/screen/export", json=asked)
+    answer = taken(client, "/api/screen/export", asked)
     assert answer.status_code == 200, answer.text
     return answer
 

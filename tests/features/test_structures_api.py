@@ -6,6 +6,7 @@ import io
 import numpy as np
 import pytest
 from tests.features.structures_told import column, legs_of
+from tests.taken import taken
 
 from flinch.screening.searches import SEARCHES
 from flinch.store.market.chain import read_chain
@@ -325,9 +326,7 @@ def test_a_file_has_what_the_page_has(client, look, symbols):
         "search": {"kinds": ["put_credit"]},
     }
     page = client.post("/api/structures", json={**asked, "columns": ["cost"], "count": 1_200}).json
-    file = client.post(
-        "/api/structures/export", json={**asked, "format": "csv", "columns": ["cost"], "name": "tonight"}
-    )
+    file = taken(client, "/api/structures/export", {**asked, "format": "csv", "columns": ["cost"], "name": "tonight"})
     assert file.status_code == 200
     lines = list(csv.reader(io.StringIO(file.text)))
     body = [line for line in lines if line and line[0] == symbols[0]]

@@ -7,6 +7,7 @@ import json
 import numpy as np
 import pytest
 from flask.testing import FlaskClient
+from tests.taken import taken
 
 from flinch.market import View
 from flinch.screening.starters import TAPE_STARTERS
@@ -216,15 +217,15 @@ def test_the_fills_of_a_ticket(client: FlaskClient, look):
 def test_survivors_as_files(client: FlaskClient, look, view: str):
     asked = {"stack": stack(*RULES, "nonsense >"), "view": view, "name": 'a "tape"\r\nx'}
     page = look(*RULES, view=view, count=1_200)
-    text = client.post("/api/tape/export", json=asked | {"format": "csv"}).get_data(as_text=True)
+    text = taken(client, "/api/tape/export", asked | {"format": "csv"}).get_data(as_text=True)
     rows = list(csv.reader(io.StringIO(text)))
     assert any(page["symbols"][0] in row for row in rows)
-    told = client.post("/api/tape/export", json=asked | {"format": "json"})
+    told = taken(client, "/api/tape/export", asked | {"format": "json"})
     assert "\r" not in told.headers["Content-Disposition"]
     sheet = json.loads(told.get_data())
     assert len(sheet["rows"]) == page["total"]
     assert "not its owner" in json.dumps(sheet) or "not about its owner" in json.dumps(sheet)
-    assert client.post("/api/tape/export", json=asked | {"format": "xlsx"}).get_data()[:2] == b"PK"
+    assert taken(client, "/api/tape/export", asked | {"format": "xlsx"}).get_data()[:2] == b"PK"
 
 
 @pytest.mark.parametrize("starter", TAPE_STARTERS, ids=lambda starter: starter.key)

@@ -11,6 +11,7 @@ from flask import current_app, g
 from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
+from flinch.files import Files
 from flinch.jobs import Jobs
 from flinch.market import PLAIN_TABLES, Dictionary, MarketHolder, Table, View
 from flinch.market.own_lines import LineAt, line_series
@@ -27,6 +28,7 @@ __all__ = [
     "AsOfQuery",
     "Done",
     "Problem",
+    "RemoveQuery",
     "Services",
     "UserError",
     "answer",
@@ -50,6 +52,7 @@ class Services:
     owned: Engine
     holder: MarketHolder
     jobs: Jobs
+    files: Files
     owners: dict[str, int] = field(default_factory=dict)
     own_metrics: dict[int, list[OwnMetric]] = field(default_factory=dict)
     own_lines: dict[int, tuple[LineAt, ...]] = field(default_factory=dict)
@@ -71,6 +74,12 @@ class AsOfQuery(BaseModel):
     """Which session a page is about."""
 
     as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+
+
+class RemoveQuery(BaseModel):
+    """What is removed as it was read."""
+
+    version: int | None = Field(None, ge=1, description="The one that was read; none: whichever is kept")
 
 
 class Done(BaseModel):

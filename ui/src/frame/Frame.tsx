@@ -10,8 +10,9 @@ import { date, instant } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { useSettledMark, whenRows } from "@/shared/settled";
 import { later } from "@/shared/ui/later";
-import { GoTo } from "./GoTo";
+import { type Action, FindBox } from "./FindBox";
 import { Peek } from "./Peek";
+import { GROUPS, HANDBOOK, isOn, PAGES, type Page } from "./pages";
 import { useSubject } from "./subject";
 import { TrayBar } from "./TrayBar";
 import { useTheme } from "./theme";
@@ -54,29 +55,37 @@ export function Frame() {
   const peeked = glance ?? (onDossier || onOne ? null : (subject?.symbol ?? null));
   const showPeek = peekOpen && (peeked !== null || onScreen);
 
+  const addressOf = (page: Page) => (page.path === "/dossier" ? dossierOf(latest.current) : there(page.path));
+  const undo = () => tray.data?.undo && change.mutate({ kind: "undo", version: tray.data.version });
+  const actions: Action[] = [
+    { press: "t", words: "put the focused name in the tray, or take it out", act: toTray },
+    { press: "u", words: "undo the last change of the tray", act: undo },
+    { press: "y", words: "move to the tray", act: () => trayList.current?.querySelector("button")?.focus() },
+    { press: "l", words: "lists: keep only, add, remove, paste symbols, baskets", act: () => setLists(true) },
+    { press: "i", words: "plans, and what they come to together", act: () => setPlans(true) },
+    { press: "g", words: "structures of the focused name", act: toStructures },
+    { press: "p", words: "show or hide the Peek", act: () => setPeekOpen(!peekOpen) },
+    { press: "m", words: "light or dim", act: toggleTheme },
+    { press: "?", words: "all keys", act: () => setKeysShown(true) },
+  ];
+
   useKeys({
+    ...Object.fromEntries(actions.map(({ press, act }) => [press, act])),
+    ...Object.fromEntries(PAGES.map((page) => [page.press, () => navigate(addressOf(page))])),
     "/": () => search.current?.focus(),
-    "?": () => setKeysShown(true),
-    s: () => navigate(there("/screen")),
-    n: () => navigate(there("/lineup")),
-    b: () => navigate(there("/tape")),
-    x: () => navigate(there("/off-exchange")),
-    k: () => navigate(there("/structures")),
-    g: () => whenRows(() => latest.current && navigate(asOfDay(`/structures?u=name:${latest.current.symbol}`, asOf))),
     d: () => whenRows(() => navigate(dossierOf(latest.current))),
-    p: () => setPeekOpen(!peekOpen),
-    m: toggleTheme,
     h: () => {
       // Of what has focus: a column of the results, a rule, a number with a definition.
       const metric = document.activeElement?.closest<HTMLElement>("[data-metric]")?.dataset.metric;
       navigate(metric ? asOfDay(`/handbook/${metric}`, asOf) : there("/handbook"));
     },
-    l: () => setLists(true),
-    i: () => setPlans(true),
-    y: () => trayList.current?.querySelector("button")?.focus(),
-    u: () => tray.data?.undo && change.mutate({ kind: "undo", version: tray.data.version }),
-    t: () => whenRows(() => latest.current && toggle(latest.current.symbol, latest.current.why)),
   });
+  function toTray() {
+    whenRows(() => latest.current && toggle(latest.current.symbol, latest.current.why));
+  }
+  function toStructures() {
+    whenRows(() => latest.current && navigate(asOfDay(`/structures?u=name:${latest.current.symbol}`, asOf)));
+  }
 
   return (
     <div className={showPeek ? "frame with-peek" : "frame"}>
@@ -84,25 +93,8 @@ export function Frame() {
         <NavLink to={there("/screen")} className="brand" aria-label="Flinch: to the Screen">
           <Mark className="brand-mark" /> Flinch
         </NavLink>
-        <nav aria-label="Pages">
-          <span className="nav-group">Find</span>
-          <NavLink to={there("/screen")} className={location.pathname === "/screen" ? "active" : ""}>
-            Screen
-          </NavLink>
-          <NavLink to={there("/lineup")}>Lineup</NavLink>
-          <span className="nav-group">Read</span>
-          <NavLink to={dossierOf(subject)} className={onDossier ? "active" : ""}>
-            Dossier
-          </NavLink>
-          <NavLink to={there("/tape")}>Tape</NavLink>
-          <NavLink to={there("/off-exchange")}>Off-exchange</NavLink>
-          <NavLink to={there("/handbook")}>Handbook</NavLink>
-          <span className="nav-group">Plan</span>
-          <NavLink to={there("/structures")} className={location.pathname.startsWith("/structure") ? "active" : ""}>
-            Structures
-          </NavLink>
-        </nav>
-        <GoTo inputRef={search} />
+        <Pages at={location.pathname} to={addressOf} />
+        <FindBox inputRef={search} actions={actions} />
         <AsOf past={asOf} />
         <button type="button" className="quiet" onClick={toggleTheme} title="Light or dim (m)">
           {theme === "dim" ? "light" : "dim"}
@@ -130,6 +122,41 @@ export function Frame() {
   );
 }
 
+/** The groups of the work; the pages of the one that one is in are spelled out. */
+function Pages({ at, to }: { at: string; to: (page: Page) => string }) {
+  const link = (page: Page) => (
+    <NavLink
+      key={page.path}
+      to={to(page)}
+      className={isOn(page, at) ? "active" : ""}
+      title={`${page.asks} (${page.press})`}
+    >
+      {page.title}
+    </NavLink>
+  );
+  return (
+    <nav aria-label="Pages">
+      {GROUPS.map(({ title, pages: [first, ...others] }) => {
+        if (!first) return null;
+        const here = [first, ...others].some((page) => isOn(page, at));
+        return (
+          <span key={title} className={here ? "nav-here" : undefined}>
+            <NavLink
+              to={to(first)}
+              className="nav-group"
+              title={[first, ...others].map((page) => page.title).join(", ")}
+            >
+              {title}
+            </NavLink>
+            {here && [first, ...others].map(link)}
+          </span>
+        );
+      })}
+      {link(HANDBOOK)}
+    </nav>
+  );
+}
+
 function AsOf({ past }: { past: string | null }) {
   const market = useMarket().data;
   if (!market) return <span className="asof" />;
@@ -141,7 +168,7 @@ function AsOf({ past }: { past: string | null }) {
     );
   return (
     <span className="asof" title={`Data version ${market.version}, ${market.names} names, from the ${market.source}`}>
-      as of <b>{instant(market.as_of)}</b> New York · {market.source}
+      as of <b>{instant(market.as_of)}</b> New York<span className="from"> · {market.source}</span>
     </span>
   );
 }

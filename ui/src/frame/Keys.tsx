@@ -4,7 +4,7 @@ const GROUPS: [string, [string, string][]][] = [
   [
     "Anywhere",
     [
-      ["/", "go to a name, by symbol or company"],
+      ["/", "find anything: names, pages, screens, metrics, baskets, plans, what can be done"],
       ["s", "Screen"],
       ["n", "Lineup"],
       ["d", "Dossier of the focused name"],

@@ -14,7 +14,7 @@ import {
 } from "@/shared/api/queries";
 import { count, number } from "@/shared/format";
 import { Gone, Refused } from "@/shared/ui/Kept";
-import { findNames } from "./GoTo";
+import { findNames } from "./find";
 import { useResults } from "./results";
 
 const READ_AGAIN = ["baskets", "source", "screen"];
@@ -283,7 +283,7 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
               <button
                 type="button"
                 className="quiet"
-                onClick={() => remove.mutate(basket.id, { onSuccess: () => setGone(basket), onError: failed })}
+                onClick={() => remove.mutate(basket, { onSuccess: () => setGone(basket), onError: failed })}
               >
                 delete
               </button>

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -105,7 +105,7 @@ def find_packages(legs: Legs, hours: tuple[int, int]) -> Packages:
     """
     _require_order(legs.first)
     size, name = legs.first.size, small_keys(legs.name)
-    chance = _chance(name, legs.first, hours, _large(legs) & ~legs.flagged, PACKAGE_NANOSECONDS, roll=False)
+    chance = _chance(legs, name, hours, _large(legs) & ~legs.flagged, PACKAGE_NANOSECONDS, roll=False)
     of_ticket = np.full(size, -1, np.int64)
     form, count, units = np.empty(size, np.int8), np.empty(size, np.int64), np.empty(size, np.int64)
     _, after = _neighbours(name, int(name.max(initial=-1)) + 1, np.ones(size, np.bool_))
@@ -148,7 +148,7 @@ def find_rolls(legs: Legs, open_interest: FloatArray, package: IntArray, hours: 
     size = legs.first.size
     key = 2 * small_keys(legs.name) + legs.is_call
     able = _large(legs) & (legs.side != 0) & (package < 0)
-    chance = _chance(key, legs.first, hours, able, ROLL_NANOSECONDS, roll=True)
+    chance = _chance(legs, key, hours, able, ROLL_NANOSECONDS, roll=True)
     other, by_chance = np.full(size, -1, np.int64), np.zeros(size)
     _match_rolls(legs, chance, np.ascontiguousarray(open_interest, np.float64), other, by_chance)
     return Rolls(other, by_chance)
@@ -180,25 +180,44 @@ def _neighbours(keys: IntArray, count: int, linked: BoolArray) -> tuple[IntArray
 
 
 class _Chance(NamedTuple):
-    """What tells whether chance makes a pair. Of each ticket: whether it may be a part at all, of those the one before and the
-    next one with its key (-1 without), and how many tickets of its key there are and how many of them in the half hour around.
-    Then the
-    window."""
+    """What tells whether chance makes a pair. Of each ticket: its key, whether it may be a part at all, of those the one before
+    and the next one with its key (-1 without), and how many tickets of its key there are and how many of them in the half hour
+    around. Those that may be a part in order of key, side and contracts, and of contract, side and contracts, as `_place` puts
+    them into one number. Then the window."""
 
+    key: IntArray
     able: BoolArray
     before: IntArray
     after: IntArray
     alike: IntArray
     around: IntArray
+    by_key: IntArray
+    by_contract: IntArray
     window: int
     roll: bool
 
 
-def _chance(
-    key: IntArray, first: IntArray, hours: tuple[int, int], able: BoolArray, window: int, *, roll: bool
-) -> _Chance:
+def _chance(legs: Legs, key: IntArray, hours: tuple[int, int], able: BoolArray, window: int, *, roll: bool) -> _Chance:
     before, after = _neighbours(key, int(key.max(initial=-1)) + 1, able)
-    return _Chance(able, before, after, np.bincount(key)[key], _around(key, first, hours), window, roll)
+    side, contracts, contract = (values[able].astype(np.int64) for values in (legs.side, legs.contracts, legs.contract))
+    by_key, by_contract = (np.sort(_place(group, side, contracts)) for group in (key[able], contract))
+    return _Chance(
+        key,
+        able,
+        before,
+        after,
+        np.bincount(key)[key],
+        _around(key, legs.first, hours),
+        by_key,
+        by_contract,
+        window,
+        roll,
+    )
+
+
+@njit(cache=True, nogil=True)
+def _place(group: Any, side: Any, contracts: Any) -> Any:
+    return ((group * 3 + side + 1) << 32) + contracts
 
 
 def _around(key: IntArray, first: IntArray, hours: tuple[int, int]) -> IntArray:
@@ -219,32 +238,30 @@ def _around(key: IntArray, first: IntArray, hours: tuple[int, int]) -> IntArray:
 
 
 @njit(cache=True, nogil=True)
-def _as_fitting(legs: Legs, chance: _Chance, i: int, j: int, k: int) -> bool:
-    """Whether a third ticket would fit the first as well as the second does, or better."""
-    if k == j or not chance.able[k] or legs.contract[k] == legs.contract[i] or legs.side[k] != legs.side[j]:
-        return False
-    if not chance.roll:
-        return bool(legs.contracts[k] == legs.contracts[j])
-    own, found, another = legs.contracts[i], legs.contracts[j], legs.contracts[k]
-    small, large = min(own, found), max(own, found)
-    least, most = min(own, another), max(own, another)
-    return bool(most * small <= large * least and least >= small)
+def _between(placed: IntArray, group: int, side: int, low: int, high: int) -> int:
+    return int(
+        np.searchsorted(placed, _place(group, side, high), "right") - np.searchsorted(placed, _place(group, side, low))
+    )
+
+
+@njit(cache=True, nogil=True)
+def _as_fitting(legs: Legs, chance: _Chance, i: int, j: int) -> int:
+    """How many others, in contracts other than the first's, would fit it as well as the second does, or better."""
+    own, found, side = legs.contracts[i], legs.contracts[j], int(legs.side[j])
+    low, high = found, found
+    if chance.roll:
+        # As near, and neither of the two smaller than the smaller one is.
+        low, high = (found, own * own // found) if found < own else (own, found)
+    of_key = _between(chance.by_key, chance.key[i], side, low, high)
+    return of_key - _between(chance.by_contract, legs.contract[i], side, low, high) - 1
 
 
 @njit(cache=True, nogil=True)
 def _by_chance(legs: Legs, chance: _Chance, i: int, j: int) -> bool:
     """Whether chance brings so many partners that fit the first ticket as the second does that the pair says nothing."""
     # A share of the session's tickets fits; so many of them come in the half hour, and of those so many in the window.
-    enough = UNLIKELY * AROUND_NANOSECONDS / (2 * chance.window) * chance.alike[i] / chance.around[i]
-    found, k = 0, chance.before[i]
-    while k >= 0 and found < enough:
-        found += _as_fitting(legs, chance, i, j, k)
-        k = chance.before[k]
-    k = chance.after[i]
-    while k >= 0 and found < enough:
-        found += _as_fitting(legs, chance, i, j, k)
-        k = chance.after[k]
-    return bool(found >= enough)
+    rate = _as_fitting(legs, chance, i, j) * chance.around[i] / chance.alike[i]
+    return bool(rate * 2 * chance.window / AROUND_NANOSECONDS >= UNLIKELY)
 
 
 @njit(cache=True, nogil=True)

@@ -22,7 +22,7 @@ from flinch.market import View
 from flinch.screening.groups import read_symbols, sectors, source_symbols
 from flinch.store.owned.kept import BASKETS, plain
 from flinch.store.owned.models import Basket
-from flinch.web import ERRORS, Done, Problem, UserError, dictionary, owner, reply, services, view
+from flinch.web import ERRORS, Done, Problem, RemoveQuery, UserError, dictionary, owner, reply, services, view
 
 blueprint = APIBlueprint("baskets", __name__, url_prefix="/api/baskets", abp_responses=ERRORS)
 
@@ -78,10 +78,10 @@ def replace_basket(path: BasketPath, body: BasketDraft) -> Response:
     return _keep(view(), body, path.id)
 
 
-@blueprint.delete("/<int:id>", responses={200: Done, 404: Problem})
-def delete_basket(path: BasketPath) -> Response:
+@blueprint.delete("/<int:id>", responses={200: Done, 404: Problem, 409: Problem})
+def delete_basket(path: BasketPath, query: RemoveQuery) -> Response:
     """Remove a basket; it can be restored."""
-    if not BASKETS.remove(services().owned, owner(), path.id, wall()):
+    if not BASKETS.remove(services().owned, owner(), path.id, wall(), version=query.version):
         raise UserError(_GONE, 404)
     return reply(Done())
 

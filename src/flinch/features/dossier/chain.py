@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import polars as pl
 from pydantic import BaseModel, Field
 
-from flinch.core.arrays import FloatArray
+from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.moves import expected_move
-from flinch.core.pricing import Exercise, greeks, implied_vol, option_price
+from flinch.core.pricing import Exercise, Greeks, greeks, implied_vol, option_price
 from flinch.core.rules import percent
 from flinch.core.volatility import smile_vol
 from flinch.features.dossier.schemas import ExpiryRow
@@ -20,6 +20,9 @@ from flinch.market import View
 from flinch.store.market.chain import read_adjusted, read_chain, read_dividends
 from flinch.store.market.surfaces import Expiry
 from flinch.store.reading import numbers
+
+_KEPT = 1_000
+"""Expirations whose quotes are kept with what they say: some 10 kB each."""
 
 
 class Contract(BaseModel):
@@ -116,47 +119,78 @@ def _adjusted(view: View, row: int) -> int:
     return int(read_adjusted(view.store, view.id(row), view.snapshot.taken_at)["contracts"].sum())
 
 
+class _Said(NamedTuple):
+    """What one expiration's quotes say, shape (contracts,): the quotes, and what is told of them; volatilities as decimals."""
+
+    strike: FloatArray
+    is_call: BoolArray
+    bid: FloatArray
+    ask: FloatArray
+    volume: IntArray
+    open_interest: IntArray
+    mid: FloatArray
+    vol: FloatArray
+    fitted: FloatArray
+    price: FloatArray
+    slopes: Greeks
+
+
 def _rows(view: View, row: int, expiry: Expiry, spot: float, exercise: Exercise) -> list[ChainRow]:
-    assert view.snapshot is not None
-    quotes = read_chain(view.store, view.id(row), view.snapshot.taken_at, expiry.expiration)
-    strike, is_call = numbers(quotes["strike"]), quotes["is_call"].to_numpy()
-    bid, ask = numbers(quotes["bid"]), numbers(quotes["ask"])
-    rate, years = view.rate, expiry.years
+    # What the quotes of a moment say is found once, not for each look.
+    key = ("chain quotes", view.last, row, expiry.expiration)
+    told = view.version.keep(key, lambda: _said(view, row, expiry, spot, exercise), _KEPT)
     with np.errstate(invalid="ignore", divide="ignore"):
-        fitted = smile_vol(
-            np.tile(np.array(expiry.svi), (strike.size, 1)),
-            np.full(strike.size, years),
-            np.log(strike / expiry.forward),
-        )
-        mid = np.where((bid > 0) & (ask >= bid), 0.5 * (bid + ask), np.nan)
-        width = percent((ask - bid) / mid)
-        at = (spot, strike, years)
-        kind: dict[str, Any] = {"is_call": is_call, "rate": rate, "dividend_yield": expiry.carry}
-        vol: FloatArray = implied_vol(mid, *at, **kind, exercise=exercise)
-        price: FloatArray = option_price(*at, fitted, **kind, exercise=exercise)
-        slopes = greeks(*at, fitted, **kind, exercise=exercise)
+        width, off_fit = percent((told.ask - told.bid) / told.mid), told.mid - told.price
     contracts: dict[tuple[float, bool], Contract] = {}
-    volumes, interest = quotes["volume"].to_list(), quotes["open_interest"].to_list()
-    for i in range(strike.size):
-        contracts[float(strike[i]), bool(is_call[i])] = Contract(
-            bid=bid[i],
-            ask=ask[i],
+    for i in range(told.strike.size):
+        contracts[float(told.strike[i]), bool(told.is_call[i])] = Contract(
+            bid=told.bid[i],
+            ask=told.ask[i],
             width_pct=width[i],
-            iv=percent(vol[i]),
-            off_fit=mid[i] - price[i],
-            delta=slopes.delta[i],
-            gamma=slopes.gamma[i],
-            theta=slopes.theta[i],
-            vega=slopes.vega[i],
-            volume=volumes[i],
-            open_interest=interest[i],
-            why=_why(bid[i], ask[i], vol[i], years),
+            iv=percent(told.vol[i]),
+            off_fit=off_fit[i],
+            delta=told.slopes.delta[i],
+            gamma=told.slopes.gamma[i],
+            theta=told.slopes.theta[i],
+            vega=told.slopes.vega[i],
+            volume=int(told.volume[i]),
+            open_interest=int(told.open_interest[i]),
+            why=_why(told.bid[i], told.ask[i], told.vol[i], expiry.years),
         )
-    fit_at = dict(zip(strike.tolist(), percent(fitted).tolist(), strict=True))
+    fit_at = dict(zip(told.strike.tolist(), percent(told.fitted).tolist(), strict=True))
     return [
         ChainRow(strike=k, fit_iv=fit_at[k], call=contracts.get((k, True)), put=contracts.get((k, False)))
         for k in sorted(fit_at)
     ]
+
+
+def _said(view: View, row: int, expiry: Expiry, spot: float, exercise: Exercise) -> _Said:
+    assert view.snapshot is not None
+    quotes = read_chain(view.store, view.id(row), view.snapshot.taken_at, expiry.expiration)
+    strike, is_call = numbers(quotes["strike"]), quotes["is_call"].to_numpy()
+    bid, ask = numbers(quotes["bid"]), numbers(quotes["ask"])
+    with np.errstate(invalid="ignore", divide="ignore"):
+        fitted = smile_vol(
+            np.tile(np.array(expiry.svi), (strike.size, 1)),
+            np.full(strike.size, expiry.years),
+            np.log(strike / expiry.forward),
+        )
+        mid = np.where((bid > 0) & (ask >= bid), 0.5 * (bid + ask), np.nan)
+        at = (spot, strike, expiry.years)
+        kind: dict[str, Any] = {"is_call": is_call, "rate": view.rate, "dividend_yield": expiry.carry}
+        return _Said(
+            strike,
+            is_call,
+            bid,
+            ask,
+            quotes["volume"].to_numpy(),
+            quotes["open_interest"].to_numpy(),
+            mid,
+            implied_vol(mid, *at, **kind, exercise=exercise),
+            fitted,
+            option_price(*at, fitted, **kind, exercise=exercise),
+            greeks(*at, fitted, **kind, exercise=exercise),
+        )
 
 
 def _why(bid: float, ask: float, vol: float, years: float) -> str | None:

@@ -30,6 +30,8 @@ from flinch.store.market.surfaces import Expiry
 from flinch.store.reading import numbers
 
 _CURVE_POINTS = 41
+_QUOTES_KEPT = 600
+"""Names whose quotes are kept as volatilities: some 30 kB each."""
 
 
 class VolatilityHistory(BaseModel):
@@ -170,7 +172,13 @@ def _history(view: View, row: int, estimator: Estimator, window: int) -> Volatil
 
 
 def _smiles(view: View, row: int, expiries: list[Expiry]) -> list[Smile]:
-    # Without a kept chain a smile is its curve alone.
+    # What the quotes of a moment say is found once, not for each look.
+    quoted = view.version.keep(("smile quotes", view.last, row), lambda: _quoted(view, row, expiries), _QUOTES_KEPT)
+    return [_smile(view, expiry, quoted.filter(pl.col("expiration") == expiry.expiration)) for expiry in expiries]
+
+
+def _quoted(view: View, row: int, expiries: list[Expiry]) -> pl.DataFrame:
+    """Out-of-the-money quotes as volatilities, by expiration and strike. Without a kept chain a smile is its curve alone."""
     chain = read_chain(view.store, view.id(row), view.snapshot.taken_at if view.snapshot else view.as_of)
     terms = pl.DataFrame(
         [(e.expiration, e.forward, e.years, e.carry) for e in expiries],
@@ -197,11 +205,10 @@ def _smiles(view: View, row: int, expiries: list[Expiry]) -> list[Smile]:
                 exercise=view.exercise(row),
             )
         )
-    quoted = money.with_columns(
+    return money.select("expiration", "strike", "is_call").with_columns(
         pl.Series("used", usable_quote(bid, ask)),
         *[pl.Series(key, side) for key, side in zip(("bid_vol", "ask_vol", "mid_vol"), vols, strict=True)],
     )
-    return [_smile(view, expiry, quoted.filter(pl.col("expiration") == expiry.expiration)) for expiry in expiries]
 
 
 def _smile(view: View, expiry: Expiry, rows: pl.DataFrame) -> Smile:

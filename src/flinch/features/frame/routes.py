@@ -19,6 +19,7 @@ from flinch.features.frame.schemas import (
 )
 from flinch.market import PLAIN
 from flinch.web import ERRORS, Done, Problem, owner, reply, services, view
+from flinch.web.files import RESPONSES, answer_file
 
 PEEK_METRICS = (
     "price", "change_pct", "avg_volume_50", "market_cap", "avg_option_volume_21", "atm_width", "iv30", "hv21", "iv_hv_ratio",
@@ -50,6 +51,19 @@ def read_market() -> Response:
 def cancel_job(path: JobPath) -> Response:
     """Stop something that was asked for; what is over stays as it is."""
     services().jobs.cancel(path.id, owner())
+    return reply(Done())
+
+
+@blueprint.get("/files/<int:id>", responses={**RESPONSES, 404: Problem})
+def read_file(path: JobPath) -> Response:
+    """A file that was asked for, or how far it is; answered when it is whole, or after a second."""
+    return answer_file(path.id)
+
+
+@blueprint.delete("/files/<int:id>", responses={200: Done, 404: Problem})
+def cancel_file(path: JobPath) -> Response:
+    """Stop a file that is being written, or let go of it."""
+    services().files.cancel(path.id, owner())
     return reply(Done())
 
 

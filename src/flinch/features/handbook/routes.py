@@ -17,7 +17,7 @@ from flinch.features.handbook.schemas import (
     OwnMetricPath,
 )
 from flinch.store.owned.kept import OWN_METRICS
-from flinch.web import ERRORS, Done, Problem, UserError, dictionary, owner, reply, services
+from flinch.web import ERRORS, Done, Problem, RemoveQuery, UserError, dictionary, owner, reply, services
 
 blueprint = APIBlueprint("handbook", __name__, url_prefix="/api", abp_responses=ERRORS)
 
@@ -56,10 +56,10 @@ def replace_own_metric(path: OwnMetricPath, body: OwnMetricDraft) -> Response:
     return _keep(body, path.id)
 
 
-@blueprint.delete("/own-metrics/<int:id>", responses={200: Done, 404: Problem})
-def delete_own_metric(path: OwnMetricPath) -> Response:
+@blueprint.delete("/own-metrics/<int:id>", responses={200: Done, 404: Problem, 409: Problem})
+def delete_own_metric(path: OwnMetricPath, query: RemoveQuery) -> Response:
     """Remove one; it can be restored. Rules that use it then say so."""
-    if not OWN_METRICS.remove(services().owned, owner(), path.id, wall()):
+    if not OWN_METRICS.remove(services().owned, owner(), path.id, wall(), version=query.version):
         raise UserError(_GONE, 404)
     return reply(Done())
 

@@ -10,7 +10,7 @@ from flinch.features.lines import service
 from flinch.features.lines.schemas import LineDraft, LinePath, LinesQuery, LinesView, NamePath, OwnLine
 from flinch.store.owned.kept import OWN_LINES, TooMany
 from flinch.store.owned.models import OwnLine as Row
-from flinch.web import ERRORS, Done, Problem, UserError, owner, reply, services, view
+from flinch.web import ERRORS, Done, Problem, RemoveQuery, UserError, owner, reply, services, view
 
 blueprint = APIBlueprint("lines", __name__, url_prefix="/api/lines", abp_responses=ERRORS)
 
@@ -37,10 +37,10 @@ def change_line(path: LinePath, body: LineDraft) -> Response:
     return _keep(body, path.id)
 
 
-@blueprint.delete("/<int:id>", responses={200: Done, 404: Problem})
-def delete_line(path: LinePath) -> Response:
+@blueprint.delete("/<int:id>", responses={200: Done, 404: Problem, 409: Problem})
+def delete_line(path: LinePath, query: RemoveQuery) -> Response:
     """Take a line away; it can be put back."""
-    if not OWN_LINES.remove(services().owned, owner(), path.id, wall()):
+    if not OWN_LINES.remove(services().owned, owner(), path.id, wall(), version=query.version):
         raise UserError(_GONE, 404)
     return reply(Done())
 

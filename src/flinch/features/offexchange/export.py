@@ -4,42 +4,36 @@ from __future__ import annotations
 
 from flask import Response
 
-from flinch.clock import wall
 from flinch.features.offexchange.schemas import PrintsExport
 from flinch.features.offexchange.service import Found, name_teller, ordered, session_prints
-from flinch.feeds.export import Cell, Heading, Sheet
-from flinch.screening.notes import RULE_HEADINGS, rule_rows
-from flinch.web.files import sheet_file
-
-MOST_EXPORTED = 20_000
+from flinch.feeds.export import Cell, Heading
+from flinch.web.files import MOST_ROWS, Table, hand_over, in_parts, new_york
 
 
 def as_file(found: Found, request: PrintsExport) -> Response:
-    """The names shown, or the session's prints of them, newest first; at most `MOST_EXPORTED`."""
+    """The names shown, or the session's prints of them, newest first."""
     view = found.view
-    headings, rows, total = _names(found, request.sort) if request.view == "names" else _prints(found)
-    window = f"{view.date(found.first)} to {view.date(found.last)}" if found.kept else "no prints are kept"
+    table = _names(found, request.sort) if request.view == "names" else _prints(found)
     notes = [
-        ("off-exchange", request.name),
-        ("as of", f"{view.as_of:%Y-%m-%d %H:%M} New York"),
-        ("window", window),
+        ("window", f"{view.date(found.first)} to {view.date(found.last)}" if found.kept else "no prints are kept"),
         ("levels from", f"{found.window.least:,.0f} {found.window.unit}"),
         ("universe", f"{request.stack.universe}: {int(found.ran.universe.sum())} names"),
         ("survivors", f"{found.survivors.size} names, {found.rows.size} of them looked at"),
-        ("rows", f"{len(rows)} of {total}"),
         ("direction", "nobody says whether a print was bought or sold"),
-        ("source", view.source),
-        ("data version", str(view.data_version)),
-        ("written", f"{wall():%Y-%m-%d %H:%M} UTC"),
     ]
-    sheet = Sheet(request.name, headings, rows, notes, rule_rows(found.ran), RULE_HEADINGS)
-    return sheet_file(sheet, "off-exchange", view.today, request.format)
+    return hand_over(
+        table,
+        view,
+        found.ran,
+        kind="off-exchange",
+        title=request.name,
+        form=request.format,
+        moment=new_york(view.as_of),
+        notes=notes,
+    )
 
 
-_Table = tuple[list[Heading], list[list[Cell]], int]
-
-
-def _names(found: Found, sort: str) -> _Table:
+def _names(found: Found, sort: str) -> Table:
     order, tell = ordered(found, sort), name_teller(found)
     headings = [
         Heading("symbol", "Symbol", "", 0), Heading("company", "Company", "", 0), Heading("price", "Price", "$", 2),
@@ -52,21 +46,26 @@ def _names(found: Found, sort: str) -> _Table:
         Heading("short_change", "Change of short", "%", 1), Heading("days_to_ex_dividend", "Days to ex-dividend", "days", 0),
         Heading("next_dividend", "Next dividend", "$", 2),
     ]  # fmt: skip
-    rows = [tell(row).model_dump() for row in order[:MOST_EXPORTED].tolist()]
-    return headings, [[row[heading.key] for heading in headings] for row in rows], order.size
+    written = order[:MOST_ROWS].tolist()
+    told = (tell(row).model_dump() for row in written)
+    return Table(headings, ([row[heading.key] for heading in headings] for row in told), len(written), order.size)
 
 
-def _prints(found: Found) -> _Table:
-    lines, whose = session_prints(found, 0, MOST_EXPORTED)
+def _prints(found: Found) -> Table:
     headings = [
         Heading("symbol", "Symbol", "", 0), Heading("at", "Time", "UTC", 0), Heading("part", "Part of the day", "", 0),
         Heading("price", "Price", "$", 4), Heading("shares", "Shares", "shares", 0), Heading("notional", "Notional", "$", 0),
         Heading("prints", "Prints", "", 0), Heading("conditions", "Conditions", "", 0),
         Heading("share_pct", "Of the day's volume", "%", 2), Heading("away_pct", "From the price", "%", 2),
     ]  # fmt: skip
-    rows: list[list[Cell]] = [
-        [p.symbol, f"{p.at:%Y-%m-%d %H:%M:%S.%f}"[:-3], p.part, p.price, p.shares, p.notional, p.prints,
-         ", ".join(p.conditions), p.share_pct, p.away_pct]
-        for p in lines
-    ]  # fmt: skip
-    return headings, rows, whose.size
+    total = session_prints(found, 0, 0)[1].size
+
+    def part(first: int, end: int) -> list[list[Cell]]:
+        return [
+            [p.symbol, f"{p.at:%Y-%m-%d %H:%M:%S.%f}"[:-3], p.part, p.price, p.shares, p.notional, p.prints,
+             ", ".join(p.conditions), p.share_pct, p.away_pct]
+            for p in session_prints(found, first, end - first)[0]
+        ]  # fmt: skip
+
+    written = min(total, MOST_ROWS)
+    return Table(headings, in_parts(written, part, 4_000), written, total)

@@ -7,9 +7,9 @@ from flask_openapi3 import APIBlueprint
 
 from flinch.features.offexchange import export, service
 from flinch.features.offexchange.schemas import PrintsExport, PrintsReply, PrintsRequest, ShelfRecord, StackAsked
-from flinch.feeds.export import FILES
 from flinch.screening.run import stack_work
 from flinch.web import ERRORS, Problem, dictionary, own_metrics, owner, reply, services, view
+from flinch.web.files import RESPONSES
 from flinch.web.lane import COSTLY
 
 blueprint = APIBlueprint("off-exchange", __name__, url_prefix="/api/off-exchange", abp_responses=ERRORS)
@@ -29,7 +29,7 @@ def record_of_shelves(body: StackAsked) -> Response:
         return reply(service.shelf_record(_found(body)))
 
 
-@blueprint.post("/export", responses={200: FILES, 422: Problem})
+@blueprint.post("/export", responses={**RESPONSES, 422: Problem})
 def export_prints(body: PrintsExport) -> Response:
     """The same as CSV, XLSX or JSON."""
     with COSTLY.turn(stack_work(dictionary(), body.stack)):

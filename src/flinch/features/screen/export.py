@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 from flask import Response
 from sqlalchemy import Engine
 
-from flinch.clock import wall
 from flinch.core.gamma import DEFAULT_RULE, RULE_WORDS
 from flinch.core.rules import series_keys
 from flinch.core.rules.catalogue import SIGNED
 from flinch.features.screen.schemas import ExportRequest
-from flinch.feeds.export import Cell, Heading, Sheet
+from flinch.feeds.export import Cell, Heading
 from flinch.market import Dictionary, View
 from flinch.screening.columns import Described, NamedColumn, read_columns
 from flinch.screening.groups import universe
-from flinch.screening.notes import RULE_HEADINGS, rule_rows
 from flinch.screening.order import ordered
-from flinch.screening.run import Ran, run_stack
-from flinch.web.files import sheet_file
+from flinch.screening.run import run_stack
+from flinch.web.files import MOST_ROWS, Table, hand_over, new_york
 
 
 def as_file(
@@ -37,15 +37,22 @@ def as_file(
     names = view.frame.names
     headings = [Heading("symbol", "Symbol", "", 0), Heading("company", "Company", "", 0)]
     headings += [Heading(c.described.key, c.described.label, c.described.unit, c.described.decimals) for c in columns]
-    table: list[list[Cell]] = [
-        [names[row].symbol, names[row].company, *[_cell(column, int(row)) for column in columns]] for row in rows
+    written = rows[:MOST_ROWS].tolist()
+    table: Iterator[list[Cell]] = (
+        [names[row].symbol, names[row].company, *[_cell(column, row) for column in columns]] for row in written
+    )
+    moment = new_york(view.as_of) if view.is_newest else f"{view.today}, at the close"
+    notes = [
+        ("universe", f"{request.stack.universe}: {int(ran.universe.sum())} names"),
+        ("survivors", str(int(ran.result.survivors.sum()))),
     ]
-    notes = _notes(view, request, ran)
     used = [column.node for column in columns] + [rule.expression.node for rule in ran.rules if rule.expression]
     if any(node is not None and series_keys(node) & SIGNED for node in used):
         notes.append(("sign of exposure", f"assumed, not measured: {RULE_WORDS[DEFAULT_RULE]}"))
-    sheet = Sheet(request.name, headings, table, notes, rule_rows(ran), RULE_HEADINGS)
-    return sheet_file(sheet, "screen", view.today, request.format)
+    return hand_over(
+        Table(headings, table, len(written), rows.size), view, ran, kind="screen", title=request.name, form=request.format,
+        moment=moment, notes=notes,
+    )  # fmt: skip
 
 
 def _cell(column: NamedColumn, row: int) -> Cell:
@@ -55,16 +62,3 @@ def _cell(column: NamedColumn, row: int) -> Cell:
     if column.described.kind == "condition":
         return None if np.isnan(value) else bool(value)
     return value
-
-
-def _notes(view: View, request: ExportRequest, ran: Ran) -> list[tuple[str, str]]:
-    moment = f"{view.as_of:%Y-%m-%d %H:%M} New York" if view.is_newest else f"{view.today}, at the close"
-    return [
-        ("screen", request.name),
-        ("as of", moment),
-        ("universe", f"{request.stack.universe}: {int(ran.universe.sum())} names"),
-        ("survivors", str(int(ran.result.survivors.sum()))),
-        ("source", view.source),
-        ("data version", str(view.data_version)),
-        ("written", f"{wall():%Y-%m-%d %H:%M} UTC"),
-    ]

@@ -26,7 +26,6 @@ from flinch.features.screen.schemas import (
     SeriesReply,
     SeriesRequest,
 )
-from flinch.feeds.export import FILES
 from flinch.screening.body import ScreenBody
 from flinch.screening.run import stack_work
 from flinch.screening.searches import SEARCHES
@@ -37,6 +36,7 @@ from flinch.web import (
     ERRORS,
     Done,
     Problem,
+    RemoveQuery,
     UserError,
     dictionary,
     own_formulas,
@@ -47,6 +47,7 @@ from flinch.web import (
     services,
     view,
 )
+from flinch.web.files import RESPONSES
 from flinch.web.lane import COSTLY
 
 blueprint = APIBlueprint("screen", __name__, url_prefix="/api", abp_responses=ERRORS)
@@ -99,7 +100,7 @@ def read_series(body: SeriesRequest) -> Response:
         return reply(service.series(view(body.as_of), body))
 
 
-@blueprint.post("/screen/export", responses={200: FILES, 422: Problem})
+@blueprint.post("/screen/export", responses={**RESPONSES, 422: Problem})
 def export_screen(body: ExportRequest) -> Response:
     """Results as CSV, XLSX or JSON."""
     with COSTLY.turn(stack_work(dictionary(), body.stack)):
@@ -125,10 +126,10 @@ def replace_screen(path: ScreenPath, body: ScreenDraft) -> Response:
     return _keep(body, path.id)
 
 
-@blueprint.delete("/screens/<int:id>", responses={200: Done, 404: Problem})
-def delete_screen(path: ScreenPath) -> Response:
+@blueprint.delete("/screens/<int:id>", responses={200: Done, 404: Problem, 409: Problem})
+def delete_screen(path: ScreenPath, query: RemoveQuery) -> Response:
     """Remove a screen; it can be restored."""
-    if not kept.SCREENS.remove(services().owned, owner(), path.id, wall()):
+    if not kept.SCREENS.remove(services().owned, owner(), path.id, wall(), version=query.version):
         raise UserError(_GONE, 404)
     return reply(Done())
 

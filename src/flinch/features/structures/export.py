@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from flask import Response
 
-from flinch.clock import wall
-from flinch.features.structures.schemas import StructuresExport
+from flinch.core.arrays import IntArray
+from flinch.features.structures.schemas import StructureColumn, StructuresExport
 from flinch.features.structures.service import Found, column_of, lines
-from flinch.feeds.export import Cell, Heading, Sheet
+from flinch.feeds.export import Cell, Heading
 from flinch.market import Dictionary
 from flinch.screening.columns import Described
-from flinch.screening.notes import RULE_HEADINGS, rule_rows
-from flinch.web.files import sheet_file
+from flinch.web.files import MOST_ROWS, Table, hand_over, in_parts, new_york
 
-MOST_EXPORTED = 20_000
 _USUAL = (
     "dte", "cost", "max_profit", "max_loss", "capital", "return_on_capital", "breakeven_below", "breakeven_above",
     "chance_of_profit_market", "chance_of_profit_past", "chance_of_profit_forecast", "shortfall_past", "edge_market",
@@ -22,37 +22,48 @@ _USUAL = (
 
 
 def as_file(found: Found, things: Dictionary, own: dict[str, Described], request: StructuresExport) -> Response:
-    """Structures that are left in their order, at most `MOST_EXPORTED` of them."""
-    page = found.rows[:MOST_EXPORTED]
-    told = lines(found, page)
-    columns = [column_of(found.table, things, own, key, page) for key in dict.fromkeys(request.columns or _USUAL)]
+    """Structures that are left, in their order."""
+    page = found.rows[:MOST_ROWS]
+    keys = tuple(dict.fromkeys(request.columns or _USUAL))
+
+    def columns(rows: IntArray) -> list[StructureColumn]:
+        return [column_of(found.table, things, own, key, rows) for key in keys]
+
     headings = [
         Heading("symbol", "Symbol", "", 0),
         Heading("structure", "Structure", "", 0),
         Heading("legs", "Legs", "", 0),
     ]
-    headings += [Heading(c.key, c.label, c.unit, c.decimals) for c in columns]
+    headings += [Heading(c.key, c.label, c.unit, c.decimals) for c in columns(page[:0])]
     headings += [Heading("front", "On the front", "", 0), Heading("flags", "Flags", "", 0)]
-    rows: list[list[Cell]] = []
-    for i, line in enumerate(told):
-        cells: list[Cell] = [line.symbol, line.label, line.key.split(" ", 1)[1]]
-        cells += [c.texts[i] if c.texts else c.numbers[i] for c in columns]
-        rows.append([*cells, "yes" if line.on_front else "", "; ".join(line.flags)])
-    view, search = found.view, request.search
+
+    def part(first: int, end: int) -> Iterator[list[Cell]]:
+        rows = page[first:end]
+        values = columns(rows)
+        for i, line in enumerate(lines(found, rows)):
+            cells: list[Cell] = [line.symbol, line.label, line.key.split(" ", 1)[1]]
+            cells += [c.texts[i] if c.texts else c.numbers[i] for c in values]
+            yield [*cells, "yes" if line.on_front else "", "; ".join(line.flags)]
+
+    view = found.view
     notes = [
-        ("structures", request.name),
-        ("as of", f"{view.as_of:%Y-%m-%d %H:%M} New York"),
         ("names", f"{request.stack.universe}: {found.names}"),
-        ("search", search.model_dump_json()),
+        ("search", request.search.model_dump_json()),
         ("made", f"{found.table.size} structures"),
-        ("survivors", f"{found.survivors.size}, {found.rows.size} of them in order, {len(rows)} written"),
+        ("survivors", f"{found.survivors.size}, {found.rows.size} of them in order"),
         (
             "a chance",
             "is an opinion: market the fitted smile, past the name's own stretches, forecast a volatility and tail",
         ),
-        ("source", view.source),
-        ("data version", str(view.data_version)),
-        ("written", f"{wall():%Y-%m-%d %H:%M} UTC"),
     ]
-    sheet = Sheet(request.name, headings, rows, notes, rule_rows(found.ran), RULE_HEADINGS)
-    return sheet_file(sheet, "structures", view.today, request.format)
+    table = Table(headings, in_parts(page.size, part), page.size, found.rows.size)
+    return hand_over(
+        table,
+        view,
+        found.ran,
+        kind="structures",
+        title=request.name,
+        form=request.format,
+        moment=new_york(view.as_of),
+        notes=notes,
+    )

@@ -19,7 +19,6 @@ from flinch.features.structures.schemas import (
 )
 from flinch.features.structures.service import Found
 from flinch.features.structures.together_schemas import TogetherAsked, TogetherReply
-from flinch.feeds.export import FILES
 from flinch.screening.run import stack_work
 from flinch.store.owned.kept import PLANS
 from flinch.web import (
@@ -27,6 +26,7 @@ from flinch.web import (
     AsOfQuery,
     Done,
     Problem,
+    RemoveQuery,
     UserError,
     dictionary,
     own_metrics,
@@ -35,6 +35,7 @@ from flinch.web import (
     services,
     view,
 )
+from flinch.web.files import RESPONSES
 from flinch.web.lane import COSTLY
 
 blueprint = APIBlueprint("structures", __name__, url_prefix="/api/structures", abp_responses=ERRORS)
@@ -76,7 +77,7 @@ def read_record(query: RecordQuery) -> Response:
         return reply(record.record_reply(view(query.as_of), query.symbol))
 
 
-@blueprint.post("/export", responses={200: FILES, 422: Problem})
+@blueprint.post("/export", responses={**RESPONSES, 422: Problem})
 def export_structures(body: StructuresExport) -> Response:
     """Survivors as CSV, XLSX or JSON."""
     with COSTLY.turn(_work(body)):
@@ -102,10 +103,10 @@ def change_plan(path: PlanPath, body: PlanDraft) -> Response:
     return _keep(body, path.id)
 
 
-@blueprint.delete("/plans/<int:id>", responses={200: Done, 404: Problem})
-def drop_plan(path: PlanPath) -> Response:
+@blueprint.delete("/plans/<int:id>", responses={200: Done, 404: Problem, 409: Problem})
+def drop_plan(path: PlanPath, query: RemoveQuery) -> Response:
     """Drop a plan; it can be brought back."""
-    if not PLANS.remove(services().owned, owner(), path.id, wall()):
+    if not PLANS.remove(services().owned, owner(), path.id, wall(), version=query.version):
         raise UserError(_GONE, 404)
     return reply(Done())
 

@@ -2,47 +2,37 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from flask import Response
 
-from flinch.clock import wall
 from flinch.features.tape.schemas import TapeExport
 from flinch.features.tape.service import contract_row, contract_table, name_row, name_table, ticket_lines
 from flinch.features.tape.survivors import Survivors
-from flinch.feeds.export import Cell, Heading, Sheet
-from flinch.screening.notes import RULE_HEADINGS, rule_rows
-from flinch.web.files import sheet_file
-
-MOST_EXPORTED = 20_000
+from flinch.feeds.export import Cell, Heading
+from flinch.web.files import MOST_ROWS, Table, hand_over, in_parts, new_york
 
 
 def as_file(found: Survivors, request: TapeExport) -> Response:
-    """Names, tickets (newest first) or contracts that are left, at most `MOST_EXPORTED` of them."""
-    headings, rows, total = {"names": _names, "tickets": _tickets, "contracts": _contracts}[request.view](
-        found, request
-    )
+    """Names, tickets (newest first) or contracts that are left."""
+    table = {"names": _names, "tickets": _tickets, "contracts": _contracts}[request.view](found, request)
     view = found.table.view
     notes = [
-        ("tape", request.name),
-        ("as of", f"{(found.table.until or view.as_of):%Y-%m-%d %H:%M} New York"),
         ("sessions", str(request.sessions)),
         ("universe", f"{request.stack.universe}: {int(found.ran.universe.sum())} tickets"),
         ("survivors", f"{found.rows.size} tickets, {found.shown.size} of them looked at"),
-        ("rows", f"{len(rows)} of {total}"),
         ("a lean", "is a fact about a trade, not about its owner: what it hedges is not known"),
-        ("source", view.source),
-        ("data version", str(view.data_version)),
-        ("written", f"{wall():%Y-%m-%d %H:%M} UTC"),
     ]
-    sheet = Sheet(request.name, headings, rows, notes, rule_rows(found.ran), RULE_HEADINGS)
-    return sheet_file(sheet, "tape", view.today, request.format)
+    moment = new_york(found.table.until or view.as_of)
+    return hand_over(
+        table, view, found.ran, kind="tape", title=request.name, form=request.format, moment=moment, notes=notes
+    )
 
 
-_Table = tuple[list[Heading], list[list[Cell]], int]
-
-
-def _names(found: Survivors, request: TapeExport) -> _Table:
+def _names(found: Survivors, request: TapeExport) -> Table:
     order, told, groups = name_table(found, request.sort, request.least)
-    rows = [name_row(found, row, told, groups) for row in order[:MOST_EXPORTED].tolist()]
+    written = order[:MOST_ROWS].tolist()
+    rows = (name_row(found, row, told, groups) for row in written)
     headings = [
         Heading("symbol", "Symbol", "", 0), Heading("company", "Company", "", 0),
         *[Heading(f"{right}_{side}", f"{right.capitalize()}s, {side} side", "$", 0) 
@@ -51,16 +41,16 @@ def _names(found: Survivors, request: TapeExport) -> _Table:
         Heading("strongest", "Strongest contract", "", 0), Heading("strongest_premium", "Its premium", "$", 0),
         Heading("repeated", "Repeated", "", 0), Heading("first_in", "First in", "sessions", 0), Heading("since", "Since", "σ", 2),
     ]  # fmt: skip
-    table: list[list[Cell]] = [
+    table: Iterator[list[Cell]] = (
         [r.symbol, r.company, r.call.ask, r.call.bid, r.call.mid, r.put.ask, r.put.bid, r.put.mid, r.premium, r.net, r.tickets,
          r.strongest, r.strongest_premium, r.repeated, r.first_in, r.since]
         for r in rows
-    ]  # fmt: skip
-    return headings, table, order.size
+    )  # fmt: skip
+    return Table(headings, table, len(written), order.size)
 
 
-def _tickets(found: Survivors, request: TapeExport) -> _Table:
-    rows = ticket_lines(found, found.shown[::-1][:MOST_EXPORTED])
+def _tickets(found: Survivors, request: TapeExport) -> Table:
+    newest = found.shown[::-1][:MOST_ROWS]
     headings = [
         Heading("symbol", "Symbol", "", 0), Heading("at", "Time", "UTC", 0), Heading("right", "Right", "", 0),
         Heading("strike", "Strike", "$", 2), Heading("expiration", "Expiration", "", 0), Heading("days", "Days", "days", 0),
@@ -70,18 +60,22 @@ def _tickets(found: Survivors, request: TapeExport) -> _Table:
         Heading("since", "Since", "σ", 2), Heading("opening", "Opens", "", 0), Heading("first_in", "First in", "sessions", 0),
         Heading("unusual", "Unusual", "", 2), Heading("package", "Package", "", 0), Heading("roll", "Roll", "", 0),
     ]  # fmt: skip
-    table: list[list[Cell]] = [
-        [t.symbol, f"{t.at:%Y-%m-%d %H:%M:%S.%f}"[:-3], "call" if t.is_call else "put", t.strike, t.expiration.isoformat(),
-         t.days, t.side, t.kind, t.contracts, t.price, t.premium, t.fills, t.price_then, t.away_pct, t.lean, t.since, t.opening,
-         t.first_in, t.unusual, t.package, t.roll]
-        for t in rows
-    ]  # fmt: skip
-    return headings, table, found.shown.size
+
+    def part(first: int, end: int) -> list[list[Cell]]:
+        return [
+            [t.symbol, f"{t.at:%Y-%m-%d %H:%M:%S.%f}"[:-3], "call" if t.is_call else "put", t.strike, t.expiration.isoformat(),
+             t.days, t.side, t.kind, t.contracts, t.price, t.premium, t.fills, t.price_then, t.away_pct, t.lean, t.since,
+             t.opening, t.first_in, t.unusual, t.package, t.roll]
+            for t in ticket_lines(found, newest[first:end])
+        ]  # fmt: skip
+
+    return Table(headings, in_parts(newest.size, part), newest.size, found.shown.size)
 
 
-def _contracts(found: Survivors, request: TapeExport) -> _Table:
+def _contracts(found: Survivors, request: TapeExport) -> Table:
     order, told = contract_table(found, request.sort)
-    rows = [contract_row(found, place, told) for place in order[:MOST_EXPORTED].tolist()]
+    written = order[:MOST_ROWS].tolist()
+    rows = (contract_row(found, place, told) for place in written)
     headings = [
         Heading("symbol", "Symbol", "", 0), Heading("right", "Right", "", 0), Heading("strike", "Strike", "$", 2),
         Heading("expiration", "Expiration", "", 0), Heading("premium", "Premium", "$", 0), Heading("tickets", "Tickets", "", 0),
@@ -89,9 +83,9 @@ def _contracts(found: Survivors, request: TapeExport) -> _Table:
         Heading("open_interest", "Open interest", "contracts", 0), Heading("opened", "Opened", "contracts", 0),
         Heading("ask_share", "Ask share", "%", 0), Heading("quiet", "Last traded before", "sessions", 0),
     ]  # fmt: skip
-    table: list[list[Cell]] = [
+    table: Iterator[list[Cell]] = (
         [c.symbol, "call" if c.is_call else "put", c.strike, c.expiration.isoformat(), c.premium, c.tickets, c.contracts,
          c.volume, c.open_interest, c.opened, c.ask_share_pct, c.quiet]
         for c in rows
-    ]  # fmt: skip
-    return headings, table, order.size
+    )  # fmt: skip
+    return Table(headings, table, len(written), order.size)

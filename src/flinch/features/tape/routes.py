@@ -18,9 +18,9 @@ from flinch.features.tape.schemas import (
     TapeRequest,
 )
 from flinch.features.tape.survivors import Survivors, find_survivors
-from flinch.feeds.export import FILES
 from flinch.screening.run import stack_work
 from flinch.web import ERRORS, Problem, dictionary, own_metrics, owner, reply, services, view
+from flinch.web.files import RESPONSES
 from flinch.web.lane import COSTLY
 
 blueprint = APIBlueprint("tape", __name__, url_prefix="/api/tape", abp_responses=ERRORS)
@@ -40,7 +40,7 @@ def look_at_name(body: NameAsked) -> Response:
         return reply(service.name_tape(_found(body), body.symbol))
 
 
-@blueprint.post("/export", responses={200: FILES, 422: Problem})
+@blueprint.post("/export", responses={**RESPONSES, 422: Problem})
 def export_tape(body: TapeExport) -> Response:
     """Survivors as CSV, XLSX or JSON."""
     with COSTLY.turn(_work(body)):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import polars as pl
@@ -205,16 +205,13 @@ def _holding(names: list[Listing], days: Days, planted: dict[str, Storyline], rn
                 before = [s for s in range(max(0, t - _TURN_BACK), t) if low[s] <= level <= high[s]]
                 for s in before[-_PLANTED_BEFORE:]:
                     rows.append((i, s, level, int(0.15 * volume[s] * rng.uniform(0.6, 1.4))))
-    name_, day, price, shares = (
-        np.array(column, kind)
-        for column, kind in zip(
-            zip(*rows, strict=True) if rows else [()] * 4, (np.int64, np.int64, np.float64, np.int64), strict=True
-        )
-    )
+    name_ = np.array([row[0] for row in rows], np.int64)
+    day, shares = (np.array([row[place] for row in rows], np.int64) for place in (1, 3))
+    price = np.array([row[2] for row in rows], np.float64)
     at = rng.integers(0, np.where(day == count - 1, days.ends[name_], since_open(CLOSE)))
     kept = (shares >= LEAST_SHARES) | (shares * price >= LEAST_NOTIONAL)
-    whole = _Prints(name_, day, at, price, shares, np.zeros(day.size, np.int64))
-    return _Prints(*(column[kept] for column in whole))
+    columns: list[NDArray[Any]] = [name_, day, at, price, shares, np.zeros(day.size, np.int64)]
+    return _Prints(*(column[kept] for column in columns))
 
 
 def _planted(names: list[Listing], planted: dict[str, Storyline]) -> _Prints:

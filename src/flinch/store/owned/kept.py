@@ -117,15 +117,20 @@ class Kept(Generic[T]):
             session.expunge(row)
             return row
 
-    def remove(self, engine: Engine, owner_id: int, id: int, now: dt.datetime) -> bool:
+    def remove(self, engine: Engine, owner_id: int, id: int, now: dt.datetime, *, version: int | None = None) -> bool:
         """Remove one so that it can be restored for `RESTORED_FOR`; False when it is not there. What was removed longer ago goes
-        for good."""
+        for good.
+
+        Raises ChangedElsewhere as `save` does.
+        """
         with change(engine) as session:
             self._lock(session, owner_id)
             m = self.model
             session.execute(delete(m).where(m.owner_id == owner_id, m.deleted_at < plain(now - RESTORED_FOR)))
             row = self._find(session, owner_id, id)
             if row is not None:
+                if version is not None and row.version != version:
+                    raise ChangedElsewhere(getattr(row, self.name), row.version)
                 row.deleted_at = plain(now)
             return row is not None
 

@@ -25,12 +25,17 @@ export function useOwnLines(symbol: string, at: PartProps["at"], by: string | nu
     setProblem(null);
     setStep(next);
   };
-  const takeAway = (id: number, words: string, back: boolean) =>
-    remove.mutate(id, {
-      onSuccess: () =>
-        done(back ? { words, back: () => restore.mutate(id, { onSuccess: () => done(null), onError: failed }) } : null),
-      onError: failed,
-    });
+  const takeAway = ({ id, version }: Pick<Line, "id" | "version">, words: string, back: boolean) =>
+    remove.mutate(
+      { id, version },
+      {
+        onSuccess: () =>
+          done(
+            back ? { words, back: () => restore.mutate(id, { onSuccess: () => done(null), onError: failed }) } : null,
+          ),
+        onError: failed,
+      },
+    );
   return {
     answer,
     lines,
@@ -41,7 +46,7 @@ export function useOwnLines(symbol: string, at: PartProps["at"], by: string | nu
         { draft: { symbol, price, name, note, version: null }, id: null },
         {
           onSuccess: (line) =>
-            done({ words: `A line was put at ${number(price, 2)}.`, back: () => takeAway(line.id, "", false) }),
+            done({ words: `A line was put at ${number(price, 2)}.`, back: () => takeAway(line, "", false) }),
           onError: failed,
         },
       ),
@@ -66,7 +71,7 @@ export function useOwnLines(symbol: string, at: PartProps["at"], by: string | nu
         },
       );
     },
-    remove: (line: Line) => takeAway(line.id, `The line at ${number(line.price, 2)} was taken away.`, true),
+    remove: (line: Line) => takeAway(line, `The line at ${number(line.price, 2)} was taken away.`, true),
   };
 }
 

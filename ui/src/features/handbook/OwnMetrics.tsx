@@ -77,7 +77,7 @@ export function OwnMetrics({ onHide }: { onHide: () => void }) {
                 <button
                   type="button"
                   className="quiet"
-                  onClick={() => remove.mutate(metric.id, { onSuccess: () => setGone(metric), onError: failed })}
+                  onClick={() => remove.mutate(metric, { onSuccess: () => setGone(metric), onError: failed })}
                 >
                   remove
                 </button>

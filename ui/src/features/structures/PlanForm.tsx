@@ -175,7 +175,7 @@ function Form({ one, legs, why, plan }: { one: Schemas["OneReply"]; legs: string
           <button
             type="button"
             className="quiet"
-            onClick={() => drop.mutate(plan.id, { onSuccess: () => setGone(plan.id), onError: failed })}
+            onClick={() => drop.mutate(plan, { onSuccess: () => setGone(plan.id), onError: failed })}
           >
             drop it
           </button>

@@ -92,6 +92,9 @@ export type Metric = Schemas["MetricEntry"];
 export type TrayOp = Schemas["TrayChange"]["op"];
 export type FileFormat = "csv" | "xlsx" | "json";
 
+/** What is removed, as it was read. */
+export type Removed = { id: number; version?: number | null };
+
 export const api = {
   market: () => unwrap(client.GET("/api/market")),
   names: () => unwrap(client.GET("/api/names")),
@@ -102,7 +105,8 @@ export const api = {
     id === null
       ? unwrap(client.POST("/api/own-metrics", { body, ...keyed(body) }))
       : unwrap(client.PUT("/api/own-metrics/{id}", { params: { path: { id } }, body, ...keyed(body) })),
-  deleteOwnMetric: (id: number) => unwrap(client.DELETE("/api/own-metrics/{id}", { params: { path: { id } } })),
+  deleteOwnMetric: ({ id, version }: Removed) =>
+    unwrap(client.DELETE("/api/own-metrics/{id}", { params: { path: { id }, query: { version } } })),
   restoreOwnMetric: (id: number) => unwrap(client.POST("/api/own-metrics/{id}/restore", { params: { path: { id } } })),
   screen: (body: ScreenRequest, signal: AbortSignal) => unwrap(client.POST("/api/screen", { body, signal })),
   screenRows: (body: RowsRequest, signal?: AbortSignal) => unwrap(client.POST("/api/screen/rows", { body, signal })),
@@ -113,7 +117,8 @@ export const api = {
     id === null
       ? unwrap(client.POST("/api/screens", { body, ...keyed(body) }))
       : unwrap(client.PUT("/api/screens/{id}", { params: { path: { id } }, body, ...keyed(body) })),
-  deleteScreen: (id: number) => unwrap(client.DELETE("/api/screens/{id}", { params: { path: { id } } })),
+  deleteScreen: ({ id, version }: Removed) =>
+    unwrap(client.DELETE("/api/screens/{id}", { params: { path: { id }, query: { version } } })),
   restoreScreen: (id: number) => unwrap(client.POST("/api/screens/{id}/restore", { params: { path: { id } } })),
   look: (id: number, body: Schemas["LookRequest"]) =>
     unwrap(client.POST("/api/screens/{id}/look", { params: { path: { id } }, body })),
@@ -146,7 +151,8 @@ export const api = {
     id === null
       ? unwrap(client.POST("/api/lines", { body, ...keyed(body) }))
       : unwrap(client.PUT("/api/lines/{id}", { params: { path: { id } }, body, ...keyed(body) })),
-  deleteLine: (id: number) => unwrap(client.DELETE("/api/lines/{id}", { params: { path: { id } } })),
+  deleteLine: ({ id, version }: Removed) =>
+    unwrap(client.DELETE("/api/lines/{id}", { params: { path: { id }, query: { version } } })),
   restoreLine: (id: number) => unwrap(client.POST("/api/lines/{id}/restore", { params: { path: { id } } })),
   tape: (symbol: string, query: TapeRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/dossier/tape/{symbol}", { params: { path: { symbol }, query }, signal })),
@@ -172,7 +178,8 @@ export const api = {
     id === null
       ? unwrap(client.POST("/api/structures/plans", { body, ...keyed(body) }))
       : unwrap(client.PUT("/api/structures/plans/{id}", { params: { path: { id } }, body, ...keyed(body) })),
-  dropPlan: (id: number) => unwrap(client.DELETE("/api/structures/plans/{id}", { params: { path: { id } } })),
+  dropPlan: ({ id, version }: Removed) =>
+    unwrap(client.DELETE("/api/structures/plans/{id}", { params: { path: { id }, query: { version } } })),
   restorePlan: (id: number) => unwrap(client.POST("/api/structures/plans/{id}/restore", { params: { path: { id } } })),
   fills: (symbol: string, query: FillsRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/tape/fills/{symbol}", { params: { path: { symbol }, query }, signal })),
@@ -200,7 +207,8 @@ export const api = {
     id === null
       ? unwrap(client.POST("/api/baskets", { body, ...keyed(body) }))
       : unwrap(client.PUT("/api/baskets/{id}", { params: { path: { id } }, body, ...keyed(body) })),
-  deleteBasket: (id: number) => unwrap(client.DELETE("/api/baskets/{id}", { params: { path: { id } } })),
+  deleteBasket: ({ id, version }: Removed) =>
+    unwrap(client.DELETE("/api/baskets/{id}", { params: { path: { id }, query: { version } } })),
   restoreBasket: (id: number) => unwrap(client.POST("/api/baskets/{id}/restore", { params: { path: { id } } })),
   tray: () => unwrap(client.GET("/api/tray")),
   addToTray: (change: object, symbols: string[], why: Why) =>
@@ -213,22 +221,42 @@ export const api = {
     unwrap(client.POST("/api/tray/undo", { params: { query: { version } }, ...keyed(change) })),
 };
 
-/** Fetch a file and hand it to the browser's downloads under the name the server gives it. */
-export async function download(address: string, body?: unknown): Promise<void> {
-  const request =
+/** How far a file is that is still being written, and what stops it. */
+export type Writing = { percent: number; stop: () => void };
+
+/** An answer, half a second after it was asked for at the earliest. */
+export async function unhurried<T>(answer: Promise<T>): Promise<T> {
+  const [there] = await Promise.all([answer, new Promise((done) => setTimeout(done, 500))]);
+  return there;
+}
+
+/** Fetch a file and hand it to the browser's downloads under the name the server gives it; `tell` hears of one that takes a while. */
+export async function download(address: string, body?: unknown, tell?: (writing: Writing) => void): Promise<void> {
+  const stopped = new AbortController();
+  const { signal } = stopped;
+  let answer = await fetched(
     body === undefined
-      ? fetch(address)
+      ? fetch(address, { signal })
       : fetch(address, {
           method: "POST",
           headers: { "Content-Type": "application/json" },
           body: JSON.stringify(body),
-        });
-  const blob = await unwrap(
-    request.then(async (response) =>
-      response.ok ? { data: await response.blob(), response } : { error: await response.json(), response },
-    ),
+          signal,
+        }),
   );
-  const header = (await request).headers.get("Content-Disposition") ?? "";
+  while (answer.status === 202) {
+    const { id, percent }: Schemas["FileUnderWay"] = await answer.json();
+    tell?.({
+      percent,
+      stop: () => {
+        stopped.abort();
+        void client.DELETE("/api/files/{id}", { params: { path: { id } } });
+      },
+    });
+    answer = await unhurried(fetched(fetch(`/api/files/${id}`, { signal })));
+  }
+  const blob = await answer.blob();
+  const header = answer.headers.get("Content-Disposition") ?? "";
   const encoded = /filename\*=UTF-8''([^;]+)/.exec(header)?.[1];
   const plain = /filename="([^"]+)"/.exec(header)?.[1];
   const link = document.createElement("a");
@@ -237,3 +265,10 @@ export async function download(address: string, body?: unknown): Promise<void> {
   link.click();
   setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
 }
+
+const fetched = (request: Promise<Response>) =>
+  unwrap(
+    request.then(async (response) =>
+      response.ok ? { data: response, response } : { error: await response.json(), response },
+    ),
+  );

@@ -27,6 +27,7 @@ import {
   type ScreenDraft,
   type ScreenRequest,
   type TapeRequest,
+  unhurried,
   type Why,
 } from "./client";
 
@@ -53,8 +54,8 @@ export const useNames = () =>
   useQuery({ queryKey: ["names"], queryFn: api.names, staleTime: Number.POSITIVE_INFINITY });
 
 /** The catalogue with own metrics, and the functions of the rule language. */
-export const useHandbook = () =>
-  useQuery({ queryKey: ["handbook"], queryFn: api.handbook, staleTime: Number.POSITIVE_INFINITY });
+export const useHandbook = (enabled = true) =>
+  useQuery({ queryKey: ["handbook"], queryFn: api.handbook, staleTime: Number.POSITIVE_INFINITY, enabled });
 
 const NO_METRICS: Metric[] = [];
 export function useMetrics(): Metric[] {
@@ -157,11 +158,12 @@ export const useTogether = (request: Schemas["TogetherAsked"]) => {
 };
 
 /** Plans with what they are worth. */
-export const usePlans = (asOf: string | null) => {
+export const usePlans = (asOf: string | null, enabled = true) => {
   const version = useMarket().data?.version;
   return useQuery({
     queryKey: ["plans", version, asOf],
     queryFn: ({ signal }) => api.plans(asOf ? { as_of: asOf } : {}, signal),
+    enabled,
   });
 };
 
@@ -209,16 +211,15 @@ export function useScreenPages(request: RowsRequest, firsts: number[]) {
 const seenPages = (answers: UseQueryResult<Schemas["RowsReply"]>[]) =>
   answers.flatMap((answer) => (answer.data ? [answer.data] : []));
 
-export const useScreens = () => useQuery({ queryKey: ["screens"], queryFn: api.screens });
-export const useBaskets = () => useQuery({ queryKey: ["baskets"], queryFn: api.baskets });
+export const useScreens = (enabled = true) => useQuery({ queryKey: ["screens"], queryFn: api.screens, enabled });
+export const useBaskets = (enabled = true) => useQuery({ queryKey: ["baskets"], queryFn: api.baskets, enabled });
 
 /** Save, remove or restore something that is kept, and read the lists it is in again. */
 export function useKeep<Input, Output>(keys: string[], action: (input: Input) => Promise<Output>) {
   const client = useQueryClient();
-  return useMutation({
-    mutationFn: action,
-    onSuccess: () => Promise.all(keys.map((key) => client.invalidateQueries({ queryKey: [key] }))),
-  });
+  const readAgain = () => Promise.all(keys.map((key) => client.invalidateQueries({ queryKey: [key] })));
+  // A refusal may say that it is another one by now: that one is read too.
+  return useMutation({ mutationFn: action, onSuccess: readAgain, onError: readAgain });
 }
 
 type Versioned = { version?: number | null };
@@ -443,7 +444,8 @@ export const useEvidence = (request: Schemas["EvidenceRequest"]) => {
         while (job.evidence === null) {
           signal.throwIfAborted();
           setUnderWay(job);
-          job = await api.evidence(job.id, signal);
+          // Who is answered at once, because many wait, waits here.
+          job = await unhurried(api.evidence(job.id, signal));
         }
         return job.evidence;
       } finally {

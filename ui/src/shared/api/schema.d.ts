@@ -295,6 +295,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/files/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file that was asked for, or how far it is; answered when it is whole, or after a second. */
+        get: operations["frame_read_file_files__int_id__get"];
+        put?: never;
+        post?: never;
+        /** Stop a file that is being written, or let go of it. */
+        delete: operations["frame_cancel_file_files__int_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/handbook": {
         parameters: {
             query?: never;
@@ -2215,6 +2233,19 @@ export interface components {
             start: string;
             /** Upper */
             upper: number[];
+        };
+        /**
+         * FileUnderWay
+         * @description A file that is still being written.
+         */
+        FileUnderWay: {
+            /**
+             * Id
+             * @description What /api/files is asked for
+             */
+            id: number;
+            /** Percent */
+            percent: number;
         };
         /** Fill */
         Fill: {
@@ -7634,7 +7665,10 @@ export interface operations {
     };
     baskets_delete_basket__int_id__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The one that was read; none: whichever is kept */
+                version?: number | null;
+            };
             header?: never;
             path: {
                 id: number;
@@ -7672,6 +7706,15 @@ export interface operations {
             };
             /** @description Method Not Allowed */
             405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8913,6 +8956,187 @@ export interface operations {
             };
         };
     };
+    frame_read_file_files__int_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
+                    "text/csv": string;
+                };
+            };
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileUnderWay"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    frame_cancel_file_files__int_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     handbook_read_handbook_handbook_get: {
         parameters: {
             query?: never;
@@ -9367,7 +9591,10 @@ export interface operations {
     };
     lines_delete_line__int_id__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The one that was read; none: whichever is kept */
+                version?: number | null;
+            };
             header?: never;
             path: {
                 id: number;
@@ -9405,6 +9632,15 @@ export interface operations {
             };
             /** @description Method Not Allowed */
             405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9995,6 +10231,15 @@ export interface operations {
                     "text/csv": string;
                 };
             };
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileUnderWay"];
+                };
+            };
             /** @description Forbidden */
             403: {
                 headers: {
@@ -10426,7 +10671,10 @@ export interface operations {
     };
     handbook_delete_own_metric_own_metrics__int_id__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The one that was read; none: whichever is kept */
+                version?: number | null;
+            };
             header?: never;
             path: {
                 id: number;
@@ -10464,6 +10712,15 @@ export interface operations {
             };
             /** @description Method Not Allowed */
             405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10973,6 +11230,15 @@ export interface operations {
                     "application/json": Record<string, never>;
                     "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
                     "text/csv": string;
+                };
+            };
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileUnderWay"];
                 };
             };
             /** @description Forbidden */
@@ -11493,7 +11759,10 @@ export interface operations {
     };
     screen_delete_screen_screens__int_id__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The one that was read; none: whichever is kept */
+                version?: number | null;
+            };
             header?: never;
             path: {
                 id: number;
@@ -11531,6 +11800,15 @@ export interface operations {
             };
             /** @description Method Not Allowed */
             405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11868,6 +12146,15 @@ export interface operations {
                     "application/json": Record<string, never>;
                     "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
                     "text/csv": string;
+                };
+            };
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileUnderWay"];
                 };
             };
             /** @description Forbidden */
@@ -12387,7 +12674,10 @@ export interface operations {
     };
     structures_drop_plan_plans__int_id__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The one that was read; none: whichever is kept */
+                version?: number | null;
+            };
             header?: never;
             path: {
                 id: number;
@@ -12425,6 +12715,15 @@ export interface operations {
             };
             /** @description Method Not Allowed */
             405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12846,6 +13145,15 @@ export interface operations {
                     "application/json": Record<string, never>;
                     "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
                     "text/csv": string;
+                };
+            };
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileUnderWay"];
                 };
             };
             /** @description Forbidden */

@@ -105,7 +105,7 @@ export function ScreensDialog({
                     className="quiet"
                     onClick={() => {
                       onDelete(screen.id);
-                      remove.mutate(screen.id, { onSuccess: () => setGone(screen), onError: failed });
+                      remove.mutate(screen, { onSuccess: () => setGone(screen), onError: failed });
                     }}
                   >
                     delete
