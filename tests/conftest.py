@@ -19,7 +19,7 @@ from flinch.app import create_app
 from flinch.clock import wall
 from flinch.feeds.simulated import SimulatedMarket
 from flinch.feeds.simulated.storylines import Storyline, storylines
-from flinch.market import Version, View, load_frame, warm
+from flinch.market import View, load_frame, opened, warm
 from flinch.serving import make_server
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
@@ -94,7 +94,7 @@ def columns(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def market(engine: Engine, columns: Path) -> View:
     frame = load_frame(engine, columns)
     assert frame is not None
-    return View(Version(frame, engine))
+    return opened(frame, engine)
 
 
 @pytest.fixture(scope="session")

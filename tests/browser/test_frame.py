@@ -3,6 +3,7 @@
 import re
 
 import pytest
+from flask.testing import FlaskClient
 from playwright.sync_api import Page
 from sqlalchemy import Engine
 from tests.browser.addresses import address
@@ -145,13 +146,89 @@ def test_jump_to_a_name_by_symbol_or_company(quiet_page: Page, typed: str, first
     expect(search).to_have_value("")
 
 
+@pytest.mark.parametrize(
+    ("typed", "found", "url"),
+    [
+        ("lineup", "Lineup", r"/lineup"),
+        ("premium to sell", "Premium to sell", r"/(screen|structures)\?screen=s-"),
+        ("iv_rank", "IV rank", r"/handbook/iv_rank$"),
+        ("tidal power", "Tidal Power", r"/screen\?u=sector%3ATidal(\+|%20)Power"),
+    ],
+)
+def test_the_box_leads_to_pages_screens_metrics_and_groups(quiet_page: Page, typed: str, found: str, url: str):
+    page = quiet_page
+    ready(page)
+    page.keyboard.press("/")
+    page.keyboard.type(typed)
+    option = page.locator(".goto-list [role=option]", has_text=found).first
+    expect(option).to_be_visible()
+    option.click()
+    expect(page).to_have_url(re.compile(url))
+
+
+def test_the_box_does_what_keys_do(quiet_page: Page):
+    page = quiet_page
+    ready(page)
+    page.keyboard.press("/")
+    page.keyboard.type("light or")
+    expect(page.locator(".goto-list [role=option]")).to_have_count(1)
+    expect(page.locator(".goto-list kbd")).to_have_text("m")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="light", exact=True)).to_be_visible()
+    page.keyboard.press("/")
+    page.keyboard.type("all keys")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("dialog", name="Keys")).to_be_visible()
+
+
+def test_a_basket_of_one_s_own_and_a_plan_are_found(quiet_page: Page, client: FlaskClient):
+    basket = client.post("/api/baskets", json={"name": "Harbour watch", "symbols": ["TARNO", "BELUA"]}).json
+    page = quiet_page
+    ready(page)
+    page.keyboard.press("/")
+    page.keyboard.type("harbour w")
+    expect(page.locator(".goto-list [role=option]").first).to_contain_text("Harbour watch")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile(rf"/screen\?u=basket%3A{basket['id']}|/screen\?u=basket:{basket['id']}"))
+    expect(page.locator(".results h2")).to_contain_text("2 names")
+    client.delete(f"/api/baskets/{basket['id']}")
+
+
+@pytest.mark.parametrize("width", [1280, 1024])
+def test_the_pages_of_the_group_at_hand_are_spelled_out_and_all_fits(quiet_page: Page, width: int):
+    page = quiet_page
+    page.set_viewport_size({"width": width, "height": 800})
+    ready(page)
+    pages = page.get_by_role("navigation", name="Pages")
+    for group, spelled, hidden in (
+        ("Read", ["Dossier", "Tape", "Off-exchange"], ["Lineup", "Structures"]),
+        ("Plan", ["Structures"], ["Tape", "Screen"]),
+        ("Find", ["Screen", "Lineup"], ["Dossier", "Structures"]),
+    ):
+        pages.get_by_role("link", name=group, exact=True).click()
+        for name in spelled:
+            expect(pages.get_by_role("link", name=name, exact=True)).to_be_visible()
+        for name in hidden:
+            expect(pages.get_by_role("link", name=name, exact=True)).to_have_count(0)
+        for part in (
+            page.locator(".asof"),
+            page.get_by_role("combobox", name="Find a name"),
+            page.get_by_role("button", name="Keys"),
+        ):
+            box = part.bounding_box()
+            assert box is not None
+            assert box["x"] >= 0
+            assert box["x"] + box["width"] <= width
+    assert page.evaluate("document.documentElement.scrollWidth") <= width
+
+
 def test_the_search_walks_and_closes_and_an_unknown_name_finds_its_neighbours(quiet_page: Page):
     page = quiet_page
     ready(page)
     page.keyboard.press("/")
     page.keyboard.type("har")
     options = page.locator(".goto-list [role=option]")
-    expect(options).to_have_count(8)
+    expect(options).to_have_count(12)
     second = options.nth(1).locator("b").inner_text()
     page.keyboard.press("ArrowDown")
     expect(options.nth(1)).to_have_attribute("aria-selected", "true")

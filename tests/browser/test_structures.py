@@ -117,6 +117,23 @@ def test_an_evening_from_premium_to_sell_to_a_plan(quiet_page: Page):
     expect(tray(page).get_by_role("button", name=re.compile("^plans"))).to_have_count(0)
 
 
+def test_a_plan_carries_why_its_name_came(quiet_page: Page):
+    """With an empty tray the page makes structures of a ready screen's names: a plan says which, and the name's values."""
+    page = quiet_page
+    page.goto("/structures")
+    expect(rows(page).first).to_be_visible(timeout=30_000)
+    rows(page).first.click()
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile(r"/structure/.*from=screen"))
+    page.get_by_role("button", name=re.compile("^plan")).click()
+    why = page.get_by_role("textbox", name="Why")
+    expect(why).to_have_value(re.compile(r"Premium to sell · .*iv_rank.* · .*\d"))
+    page.get_by_role("button", name="keep as a plan").click()
+    expect(page.get_by_role("heading", name="The plan for it")).to_be_visible()
+    tray(page).locator(".chip").first.hover()
+    expect(tray(page).locator(".chip")).to_have_count(1)
+
+
 def test_plans_are_held_together_and_one_is_left_out(quiet_page: Page, two_plans: list[str]):
     page = quiet_page
     page.goto("/screen")

@@ -154,7 +154,7 @@ def test_what_was_changed_elsewhere_is_not_removed_unseen(client: FlaskClient):
         ("/api/baskets", {"name": "seen", "symbols": ["TARNO"]}, {"symbols": ["BELUA"]}),
         ("/api/lines", {"symbol": "TARNO", "price": 50.0}, {"price": 60.0}),
         ("/api/own-metrics", {"key": "seen_metric", "label": "Seen", "expression": "close"}, {"label": "Other"}),
-        ("/api/screens", {"name": "seen", "body": {"stack": {"universe": "all"}}}, {"description": "other"}),
+        ("/api/screens", {"name": "seen", "body": {"universe": "all", "rules": []}}, {"description": "other"}),
         (
             "/api/structures/plans",
             {"symbol": "TARNO", "legs": "+100S", "why": {"page": "Structures", "words": "x"}},

@@ -7,7 +7,7 @@ import pytest
 from sqlalchemy import Engine
 
 from flinch.core.rules import METRICS, RuleError
-from flinch.market import PLAIN, Version, View, load_frame, warm
+from flinch.market import PLAIN, View, load_frame, opened, warm
 from flinch.screening.columns import Described, describe, read_columns
 from flinch.web import with_own
 
@@ -16,7 +16,7 @@ from flinch.web import with_own
 def fresh(engine: Engine) -> View:
     frame = load_frame(engine)
     assert frame is not None
-    return View(Version(frame, engine))
+    return opened(frame, engine)
 
 
 def test_the_same_computation_is_kept_once_whatever_it_is_called(fresh: View):

@@ -10,7 +10,7 @@ from sqlalchemy import Engine, delete
 from flinch.core.shelves import NONE, NONE_LARGE, OUTCOMES, make_levels, print_position, stand
 from flinch.feeds.simulated import SimulatedMarket
 from flinch.feeds.simulated.storylines import Storyline, storylines
-from flinch.market import Version, View
+from flinch.market import View, opened
 from flinch.market.prints import Prints, market_prints
 from flinch.market.shelves import follow_name, shelves_of
 from flinch.store.bulk import replace_rows
@@ -77,7 +77,7 @@ def test_bad_prints_are_counted_and_left_out(market: View, engine: Engine, print
     )
     replace_rows(engine, PrintDay, print_rows(frame))
     try:
-        found = market_prints(View(Version(market.frame, engine)))
+        found = market_prints(opened(market.frame, engine))
         assert found.doubts == (1, 2, 1, 1)
         assert found.doubts.words == [
             "1 of names that are not listed", "2 without a size above zero", "1 without a price", "1 from the future",

@@ -10,7 +10,7 @@ from flinch.core.shelves import BANDWIDTH_MOVES, BROKE, HELD, find_shelves, make
 from flinch.feeds.simulated import SimulatedMarket
 from flinch.feeds.simulated.prints import holding_names
 from flinch.feeds.simulated.storylines import storylines
-from flinch.market import PLAIN, Version, View
+from flinch.market import PLAIN, View, opened
 from flinch.market.prints import market_prints
 from flinch.market.shelves import SERIES, SIZES, WINDOW, follow_name, market_history, market_record, shelves_of
 
@@ -65,7 +65,7 @@ def test_a_later_print_changes_no_earlier_test(market: View, engine: Engine, sym
         price=np.where(later, prints.bursts.price * 1.03, prints.bursts.price),
         notional=np.where(later, prints.bursts.notional * 7, prints.bursts.notional),
     )
-    other = View(Version(market.frame, engine))
+    other = opened(market.frame, engine)
     other.version.keep(("prints",), lambda: dataclasses.replace(prints, bursts=bursts), 1)
     one, two = follow_name(market, row), follow_name(other, row)
     for key in ("session", "price", "low", "high", "share"):
@@ -178,7 +178,7 @@ def test_the_record_as_of_a_session_is_of_what_was_decided_by_then(market: View)
 
 def test_who_asks_first_may_ask_about_the_past(market: View, engine: Engine):
     """What is made once of a version is made of all of it, whichever session it is first asked about."""
-    first = View(Version(market.version.frame, engine), market.last - 10)
+    first = opened(market.version.frame, engine).at(market.last - 10)
     early, late = market_record(first), market_record(market.at(market.last - 10))
     assert early.held.tolist() == late.held.tolist()
     assert market_record(View(first.version)).held.sum() > early.held.sum()

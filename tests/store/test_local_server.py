@@ -163,7 +163,8 @@ def test_the_socket_lies_in_a_new_folder_of_ours_alone(own: LocalServer, tmp_pat
         assert other._run != folder
     finally:
         other.stop()
-    assert other._run is None
+    assert other._run is not None
+    assert not other._run.exists(), "it goes with the server"
 
 
 def test_root_has_no_password_to_guess_and_is_known_by_the_socket(own: LocalServer):

@@ -3,6 +3,7 @@
 from flinch.market.dictionary import PLAIN, PLAIN_TABLES, BarLength, Dictionary, Table
 from flinch.market.frame import MarketFrame, NameFacts, load_frame
 from flinch.market.holder import MarketHolder, MarketNotReady, warm
+from flinch.market.opened import opened
 from flinch.market.version import Column, Version
 from flinch.market.view import UnknownName, View
 
@@ -21,5 +22,6 @@ __all__ = [
     "Version",
     "View",
     "load_frame",
+    "opened",
     "warm",
 ]

@@ -15,10 +15,10 @@ from flinch.errors import FlinchError
 from flinch.market.calibration import calibration_record
 from flinch.market.dictionary import PLAIN
 from flinch.market.frame import load_frame
+from flinch.market.opened import opened
 from flinch.market.shelves import market_record
 from flinch.market.structures import compile_structures
 from flinch.market.tickets import ticket_table
-from flinch.market.version import Version
 from flinch.market.view import View
 from flinch.memory import give_back
 from flinch.store.market.state import Loaded, read_state
@@ -96,7 +96,7 @@ class MarketHolder:
         if self._newest is None or self._newest.data_version != state.data_version:
             frame = load_frame(self._engine, self._folder)
             if frame is not None:
-                self._newest = View(Version(frame, self._engine))
+                self._newest = opened(frame, self._engine)
             self._checked = time.monotonic()
 
 

@@ -59,11 +59,18 @@ class Column:
     categories: Categories | None = None
 
 
+SeriesMaker = Callable[["Version"], Mapping[str, FloatArray]]
+
+
 class Version:
     """One published version. Nothing in it changes; what is computed from it is kept while there is room."""
 
-    def __init__(self, frame: MarketFrame, engine: Engine | None = None) -> None:
+    def __init__(
+        self, frame: MarketFrame, engine: Engine | None = None, print_series: SeriesMaker | None = None
+    ) -> None:
+        """`print_series` makes what follows from prints when something first asks for it; without it nothing is known of them."""
         self.frame = frame
+        self._make_print_series = print_series
         self.last = frame.sessions.size - 1
         self.panel = _daily_panel(frame, self._print_series, self._own_lines)
         self._engine = engine
@@ -213,15 +220,11 @@ class Version:
         return self.share(("bars",), lambda: load_bars(self.engine, self.frame.ids, self.frame.sessions), 1)[minutes]
 
     def _print_series(self) -> Mapping[str, FloatArray]:
-        """What follows from prints, made when something first asks for it; nothing is known of a version without a store."""
-        # They are read with a view of this version, so that module stands above this one.
-        from flinch.market.shelves import SERIES, print_series
-        from flinch.market.view import View
-
-        if self._engine is None:
+        make = self._make_print_series
+        if make is None:
             nothing = np.full((1, self.frame.sessions.size), np.nan)
-            return dict.fromkeys(SERIES, nothing)
-        return self.share(("print series",), lambda: print_series(View(self)), 1)
+            return {key: nothing for key, metric in METRICS.items() if metric.read and metric.group == PRINTS}
+        return self.share(("print series",), lambda: make(self), 1)
 
     def _own_lines(self, key: LineSeries) -> FloatArray:
         lines = key.lines

@@ -97,7 +97,7 @@ class LocalServer:
         return True
 
     def stop(self) -> None:
-        """Stop the server and wait until it is down."""
+        """Stop the server and wait until it is down; one that is started again has the same address."""
         if self._process is not None:
             _end(self._process)
             self._process = None
@@ -136,15 +136,16 @@ class LocalServer:
         return os.environ | {"TMPDIR": str(temporary)}
 
     def _leave_socket(self) -> None:
+        # Its name is kept: who starts again is found where they were.
         if self._run is not None:
             shutil.rmtree(self._run, ignore_errors=True)
-            self._run = None
 
     def _launch(self) -> None:
         # A socket's path may not exceed about 100 characters, so it lives in the temporary folder: in one of a name that nobody
         # can know before, made by us and open to us alone. So who answers there is our server, also after it was down.
         if self._run is None:
             self._run = Path(tempfile.mkdtemp(prefix="flinch-"))
+        self._run.mkdir(mode=0o700, exist_ok=True)
         _require_own(self._run)
         command = [
             _program("mariadbd"),

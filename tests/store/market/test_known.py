@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from sqlalchemy import Engine
 
 from flinch.feeds.simulated import SimulatedMarket
-from flinch.market import Version, View
+from flinch.market import opened
 from flinch.market.bars import load_bars, load_day_bars
 from flinch.market.frame import MarketFrame, load_frame
 from flinch.store.market.facts import Report, dividends_ahead, next_reactions, report_days
@@ -214,7 +214,7 @@ def test_on_its_ex_date_a_dividend_is_paid_and_no_longer_ahead(engine: Engine, s
 
 
 def test_a_name_may_be_chosen_from_the_session_it_was_listed(engine: Engine):
-    market = View(Version(loaded(engine), engine))
+    market = opened(loaded(engine), engine)
     row = market.row("PELDU")
     first = int(market.frame.listed_from[row])
     assert first > 0

@@ -30,6 +30,8 @@ COLUMNS = (
 """What is told of each candidate. Money in $ per unit; `cost` is what entry costs, below zero for a credit; `expected` is the
 discounted payoff; chances are decimals; NaN where there is none, infinite where there is no bound."""
 _AT = {key: place for place, key in enumerate(COLUMNS)}
+_JUDGES, _EXPECTED = len(_JUDGED), _JUDGED.index("expected")
+_FOUND = len(COLUMNS) - _JUDGES * len(OPINIONS)
 _MOST_CORNERS = 8
 _CHUNK = 4_096
 Evaluated = dict[str, NDArray[np.float32]]
@@ -84,27 +86,31 @@ def evaluate_block(
     """
     kind, legs = block.kind, np.ascontiguousarray(block.legs)
     out = np.empty((len(COLUMNS), legs.shape[0]), np.float32)
-    quantity = np.array([leg.quantity for leg in kind.legs], np.float64)
-    later = np.array([leg.later for leg in kind.legs])
-    columns = [np.ascontiguousarray(column) for column in quotes]
+    made = _Made(
+        float(kind.shares),
+        np.array([leg.quantity for leg in kind.legs], np.float64),
+        np.array([leg.later for leg in kind.legs]),
+        float(entry),
+    )
+    whole = Quotes._make(map(np.ascontiguousarray, quotes))
     log_strike = np.log(quotes.strike)
-    tables = [part for outcomes in opinions for part in outcomes]
-    shared: tuple[Any, ...] = (kind.shares, quantity, entry, *columns, log_strike, *terms, *tables)
-    if later.any():
+    # One kind of record for the compiler, whatever the arrays came from.
+    told = tuple(Outcomes._make(map(np.ascontiguousarray, one)) for one in opinions)
+    if made.later.any():
         assert remaining is not None
-        near = quotes.expiration[legs[:, int(np.flatnonzero(~later)[0])]]
-        far = quotes.expiration[legs[:, int(np.flatnonzero(later)[0])]]
+        near = quotes.expiration[legs[:, int(np.flatnonzero(~made.later)[0])]]
+        far = quotes.expiration[legs[:, int(np.flatnonzero(made.later)[0])]]
         left = np.ascontiguousarray(remaining(near, far))
 
         def run(part: slice) -> None:
             rows = np.empty((legs[part].shape[0], len(COLUMNS)))
-            _evaluate_later(legs[part], later, left[part], rows, *shared)
+            _evaluate_later(legs[part], left[part], made, whole, log_strike, terms, told, rows)
             out[:, part] = rows.T
     else:
 
         def run(part: slice) -> None:
             rows = np.empty((legs[part].shape[0], len(COLUMNS)))
-            _evaluate_same(legs[part], rows, *shared)
+            _evaluate_same(legs[part], made, whole, log_strike, terms, told, rows)
             out[:, part] = rows.T
 
     parts = [slice(at, at + _CHUNK) for at in range(0, legs.shape[0], _CHUNK)]
@@ -116,47 +122,77 @@ def evaluate_block(
     return {key: out[place] for key, place in _AT.items()}
 
 
+class _Made(NamedTuple):
+    """How candidates are made: shares held, contracts of each leg, whether it is the later one, and how far from mid entry is."""
+
+    shares: float
+    quantity: FloatArray
+    later: NDArray[np.bool_]
+    entry: float
+
+
+class _Corners(NamedTuple):
+    """A payoff's corners while it is judged, shape (corners,): price, its logarithm, payoff, and what an opinion says up to each
+    (chance, part of the mean); only the first few of them are those of the candidate at hand."""
+
+    x: FloatArray
+    log_x: FloatArray
+    y: FloatArray
+    chance: FloatArray
+    part: FloatArray
+
+
+(
+    _MID, _NATURAL, _COST, _MAX_PROFIT, _MAX_LOSS, _CAPITAL, _BELOW, _ABOVE, _BREAKEVENS, _DELTA, _GAMMA, _THETA, _VEGA,
+    _SHORT_DELTA, _INTEREST, _VOLUME, _LOWEST, _HIGHEST, _WIDTH, _SHORT_PUT, _SHORT_CALL, _AT_TARGET,
+) = range(_FOUND)  # fmt: skip
+"""Places in `COLUMNS` of what is found of a candidate before opinions are asked."""
+
+
+@njit(cache=True, nogil=True)
+def _room(size: int) -> _Corners:
+    return _Corners(np.empty(size), np.empty(size), np.empty(size), np.empty(size), np.empty(size))
+
+
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def _quoted(
-    row: Any, shares: float, quantity: Any, entry: float, spot: float, multiplier: float,
-    is_call: Any, strike: Any, bid: Any, ask: Any, delta: Any, gamma: Any, theta: Any, vega: Any, interest: Any, volume: Any,
-    out: Any,
-) -> float:  # fmt: skip
-    """What follows from the legs' quotes alone, into the first columns of `out`; returns the cost of entry."""
-    mid = natural = shares * spot
-    d, g, t, v = shares, 0.0, 0.0, 0.0
+def _quoted(row: Any, made: _Made, spot: float, multiplier: float, quotes: Quotes, found: Any) -> float:
+    """What follows from the legs' quotes alone, into `found`; returns the cost of entry."""
+    mid = natural = made.shares * spot
+    d, g, t, v = made.shares, 0.0, 0.0, 0.0
     short, least, traded = 0.0, math.inf, math.inf
     low, high, put, call = math.inf, -math.inf, math.nan, math.nan
     for j in range(row.size):
-        i, q = row[j], quantity[j]
-        mid += q * 0.5 * (bid[i] + ask[i])
-        natural += q * (ask[i] if q > 0.0 else bid[i])
-        d += q * delta[i]
-        g += q * gamma[i]
-        t += q * theta[i]
-        v += q * vega[i]
-        least, traded = min(least, interest[i]), min(traded, volume[i])
-        low, high = min(low, strike[i]), max(high, strike[i])
+        i, q = row[j], made.quantity[j]
+        mid += q * 0.5 * (quotes.bid[i] + quotes.ask[i])
+        natural += q * (quotes.ask[i] if q > 0.0 else quotes.bid[i])
+        d += q * quotes.delta[i]
+        g += q * quotes.gamma[i]
+        t += q * quotes.theta[i]
+        v += q * quotes.vega[i]
+        least, traded = min(least, quotes.open_interest[i]), min(traded, quotes.volume[i])
+        strike = quotes.strike[i]
+        low, high = min(low, strike), max(high, strike)
         if q < 0.0:
-            short = max(short, abs(delta[i]))
-            if is_call[i]:
-                call = strike[i] if math.isnan(call) else min(call, strike[i])
+            short = max(short, abs(quotes.delta[i]))
+            if quotes.is_call[i]:
+                call = strike if math.isnan(call) else min(call, strike)
             else:
-                put = strike[i] if math.isnan(put) else max(put, strike[i])
+                put = strike if math.isnan(put) else max(put, strike)
     # Shares are had at their price: only the options have a wide market.
-    cost = multiplier * (mid + entry * (natural - mid))
-    out[0], out[1], out[2] = multiplier * mid, multiplier * natural, cost
-    out[9], out[10], out[11], out[12] = multiplier * d, multiplier * g, multiplier * t, multiplier * v
-    out[13] = short if short > 0.0 else math.nan
-    out[14], out[15], out[16], out[17] = least, traded, low, high
-    out[18] = multiplier * (high - low)
-    out[19], out[20] = put, call
+    cost = multiplier * (mid + made.entry * (natural - mid))
+    found[_MID], found[_NATURAL], found[_COST] = multiplier * mid, multiplier * natural, cost
+    found[_DELTA], found[_GAMMA] = multiplier * d, multiplier * g
+    found[_THETA], found[_VEGA] = multiplier * t, multiplier * v
+    found[_SHORT_DELTA] = short if short > 0.0 else math.nan
+    found[_INTEREST], found[_VOLUME], found[_LOWEST], found[_HIGHEST] = least, traded, low, high
+    found[_WIDTH] = multiplier * (high - low)
+    found[_SHORT_PUT], found[_SHORT_CALL] = put, call
     return cost
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 def _shape(
-    n: int, x: Any, y: Any, left: float, right: float, cost: float, spot: float, out: Any
+    n: int, x: Any, y: Any, left: float, right: float, cost: float, spot: float, found: Any
 ) -> tuple[float, float]:  # fmt: skip
     """Greatest profit and loss, and the breakevens beside the spot, of a payoff with corners; the former two are returned."""
     floor = y[0] - left * x[0]
@@ -179,7 +215,8 @@ def _shape(
             below = at
         elif math.isnan(above):
             above = at
-    out[3], out[4], out[6], out[7], out[8] = max_profit, max_loss, below, above, count
+    found[_MAX_PROFIT], found[_MAX_LOSS] = max_profit, max_loss
+    found[_BELOW], found[_ABOVE], found[_BREAKEVENS] = below, above, count
     return max_profit, max_loss
 
 
@@ -196,142 +233,127 @@ def _payoff_at(price: float, n: int, x: Any, y: Any, left: float, right: float) 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 def _needs(
-    row: Any, shares: float, quantity: Any, is_call: Any, cost: float, spot: float, multiplier: float, max_loss: float, out: Any
-) -> None:  # fmt: skip
+    row: Any, made: _Made, is_call: Any, cost: float, spot: float, multiplier: float, max_loss: float, found: Any
+) -> None:
     """Capital: the greatest loss, or what is asked for short calls that nothing covers."""
     if math.isfinite(max_loss):
-        out[5] = -max_loss
+        found[_CAPITAL] = -max_loss
         return
-    calls, puts = -shares, 0.0
+    calls, puts = -made.shares, 0.0
     for j in range(row.size):
         if is_call[row[j]]:
-            calls -= quantity[j]
+            calls -= made.quantity[j]
         else:
-            puts -= quantity[j]
-    out[5] = requirement(spot, calls, out[20], puts, out[19], -cost, multiplier)
+            puts -= made.quantity[j]
+    found[_CAPITAL] = requirement(spot, calls, found[_SHORT_CALL], puts, found[_SHORT_PUT], -cost, multiplier)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _tell(
-    out: Any, told: Any, discount: float, yielded: float, cost: float, worst: float, n: int, x: Any, log_x: Any, y: Any, c: Any,
-    p: Any, left: float, right: float, judged: Any, low0: float, step0: float, chance0: Any, part0: Any, low1: float,
-    step1: float, chance1: Any, part1: Any, low2: float, step2: float, chance2: Any, part2: Any,
+    e: int, cost: float, worst: float, n: int, corners: _Corners, left: float, right: float, opinions: Any, judged: Any, out: Any
 ) -> None:  # fmt: skip
-    """What is told of a candidate into its row: what was found of it, and what each opinion says."""
-    for k in range(22):
-        out[k] = told[k]
-    judge_one(cost, worst, n, x, log_x, y, c, p, left, right, low0, step0, chance0, part0, judged)
-    out[22:26] = judged
-    judge_one(cost, worst, n, x, log_x, y, c, p, left, right, low1, step1, chance1, part1, judged)
-    out[26:30] = judged
-    judge_one(cost, worst, n, x, log_x, y, c, p, left, right, low2, step2, chance2, part2, judged)
-    out[30:34] = judged
-    for k in (24, 28, 32):
+    """What each opinion says of a candidate that ends at an expiration, into its row."""
+    for opinion in range(len(opinions)):
+        says = opinions[opinion]
+        judge_one(
+            cost, worst, n, corners.x, corners.log_x, corners.y, corners.chance, corners.part, left, right,
+            says.low[e], says.step[e], says.chance[e], says.part[e], judged,
+        )  # fmt: skip
+        first = _FOUND + judged.size * opinion
+        out[first : first + judged.size] = judged
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _discounted(out: Any, discount: float, yielded: float) -> None:
+    """Expected payoffs as they are worth now, with what shares bring until then."""
+    for k in range(_FOUND + _EXPECTED, out.size, _JUDGES):
         out[k] = out[k] * discount + yielded
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _evaluate_same(
-    legs: Any, out: Any, shares: float, quantity: Any, entry: float,
-    expiration: Any, is_call: Any, strike: Any, bid: Any, ask: Any, delta: Any, gamma: Any, theta: Any, vega: Any,
-    interest: Any, volume: Any, log_strike: Any,
-    years: Any, spot: Any, forward: Any, discount: Any, deviation: Any, carry: Any, multiplier: Any, target: Any, svi: Any,
-    rate: float, american: Any,
-    low0: Any, step0: Any, chance0: Any, part0: Any, low1: Any, step1: Any, chance1: Any, part1: Any,
-    low2: Any, step2: Any, chance2: Any, part2: Any,
-) -> None:  # fmt: skip
+    legs: Any, made: _Made, quotes: Quotes, log_strike: Any, terms: Terms, opinions: Any, out: Any
+) -> None:
     """Candidates whose legs all end together."""
     count, n = legs.shape
-    x, log_x, y = np.empty(_MOST_CORNERS), np.empty(_MOST_CORNERS), np.empty(_MOST_CORNERS)
-    c, p, told, judged = np.empty(_MOST_CORNERS), np.empty(_MOST_CORNERS), np.empty(22), np.empty(4)
+    corners, judged = _room(_MOST_CORNERS), np.empty(_JUDGES)
+    x, y = corners.x, corners.y
     for i in range(count):
-        row = legs[i]
-        e = expiration[row[0]]
-        m = multiplier[e]
-        held = shares * m
+        row, found = legs[i], out[i]
+        e = quotes.expiration[row[0]]
+        spot, m = terms.spot[e], terms.multiplier[e]
+        held = made.shares * m
         # What shares bring until then, which the forward is lower by.
-        yielded = held * (spot[e] - forward[e] * discount[e])
-        cost = _quoted(
-            row, shares, quantity, entry, spot[e], m, is_call, strike, bid, ask, delta, gamma, theta, vega, interest, volume, told
-        )  # fmt: skip
+        yielded = held * (spot - terms.forward[e] * terms.discount[e])
+        cost = _quoted(row, made, spot, m, quotes, found)
         left = right = held
         for j in range(n):
-            x[j], log_x[j] = strike[row[j]], log_strike[row[j]]
-            if is_call[row[j]]:
-                right += m * quantity[j]
+            x[j], corners.log_x[j] = quotes.strike[row[j]], log_strike[row[j]]
+            if quotes.is_call[row[j]]:
+                right += m * made.quantity[j]
             else:
-                left -= m * quantity[j]
+                left -= m * made.quantity[j]
         for k in range(n):
             worth = held * x[k]
             for j in range(n):
                 away = x[k] - x[j]
-                if is_call[row[j]] and away > 0.0:
-                    worth += m * quantity[j] * away
-                elif not is_call[row[j]] and away < 0.0:
-                    worth -= m * quantity[j] * away
+                if quotes.is_call[row[j]] and away > 0.0:
+                    worth += m * made.quantity[j] * away
+                elif not quotes.is_call[row[j]] and away < 0.0:
+                    worth -= m * made.quantity[j] * away
             y[k] = worth
-        _, worst = _shape(n, x, y, left, right, cost, spot[e], told)
-        _needs(row, shares, quantity, is_call, cost, spot[e], m, worst, told)
-        told[21] = _payoff_at(target[e], n, x, y, left, right) - cost if target[e] > 0.0 else math.nan
-        _tell(
-            out[i], told, discount[e], yielded, cost, worst, n, x, log_x, y, c, p, left, right, judged,
-            low0[e], step0[e], chance0[e], part0[e], low1[e], step1[e], chance1[e], part1[e], low2[e], step2[e], chance2[e],
-            part2[e],
-        )  # fmt: skip
+        _, worst = _shape(n, x, y, left, right, cost, spot, found)
+        _needs(row, made, quotes.is_call, cost, spot, m, worst, found)
+        target = terms.target[e]
+        found[_AT_TARGET] = _payoff_at(target, n, x, y, left, right) - cost if target > 0.0 else math.nan
+        _tell(e, cost, worst, n, corners, left, right, opinions, judged, found)
+        _discounted(found, terms.discount[e], yielded)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _evaluate_later(
-    legs: Any, later: Any, left_variance: Any, out: Any, shares: float, quantity: Any, entry: float,
-    expiration: Any, is_call: Any, strike: Any, bid: Any, ask: Any, delta: Any, gamma: Any, theta: Any, vega: Any,
-    interest: Any, volume: Any, log_strike: Any,
-    years: Any, spot: Any, forward: Any, discount: Any, deviation: Any, carry: Any, multiplier: Any, target: Any, svi: Any,
-    rate: float, american: Any,
-    low0: Any, step0: Any, chance0: Any, part0: Any, low1: Any, step1: Any, chance1: Any, part1: Any,
-    low2: Any, step2: Any, chance2: Any, part2: Any,
+    legs: Any, left_variance: Any, made: _Made, quotes: Quotes, log_strike: Any, terms: Terms, opinions: Any, out: Any
 ) -> None:  # fmt: skip
     """Candidates with a later leg, judged at the nearer expiration."""
     count, n = legs.shape
-    size = MOST_CORNERS + n
-    x, log_x, y = np.empty(size), np.empty(size), np.empty(size)
-    c, p, told, judged = np.empty(size), np.empty(size), np.empty(22), np.empty(4)
+    corners, judged = _room(MOST_CORNERS + n), np.empty(_JUDGES)
     of = Living(
         np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.empty((n, 5))
     )  # fmt: skip
     for i in range(count):
-        row = legs[i]
-        e = far = expiration[row[0]]
+        row, found = legs[i], out[i]
+        e = far = quotes.expiration[row[0]]
         for j in range(n):
-            if later[j]:
-                far = expiration[row[j]]
+            if made.later[j]:
+                far = quotes.expiration[row[j]]
             else:
-                e = expiration[row[j]]
-        m = multiplier[e]
-        held = shares * m
+                e = quotes.expiration[row[j]]
+        spot, m = terms.spot[e], terms.multiplier[e]
+        held = made.shares * m
         # What shares bring until then, which the forward is lower by.
-        yielded = held * (spot[e] - forward[e] * discount[e])
-        cost = _quoted(
-            row, shares, quantity, entry, spot[e], m, is_call, strike, bid, ask, delta, gamma, theta, vega, interest, volume, told
-        )  # fmt: skip
-        left_years = years[far] - years[e]
+        yielded = held * (spot - terms.forward[e] * terms.discount[e])
+        cost = _quoted(row, made, spot, m, quotes, found)
+        near_years, far_years = terms.years[e], terms.years[far]
+        left_years = far_years - near_years
         for j in range(n):
             r = row[j]
-            of.strike[j], of.log_strike[j] = strike[r], log_strike[r]
-            of.is_call[j], of.contracts[j] = (1.0 if is_call[r] else 0.0), m * quantity[j]
-            of.left_years[j] = left_years if later[j] else 0.0
-            of.left_variance[j], of.far_years[j] = left_variance[i], years[far]
-            of.carry[j] = (carry[far] * years[far] - carry[e] * years[e]) / left_years if left_years > 0.0 else 0.0
-            of.svi[j, :] = svi[far]
+            of.strike[j], of.log_strike[j] = quotes.strike[r], log_strike[r]
+            of.is_call[j], of.contracts[j] = (1.0 if quotes.is_call[r] else 0.0), m * made.quantity[j]
+            of.left_years[j] = left_years if made.later[j] else 0.0
+            of.left_variance[j], of.far_years[j] = left_variance[i], far_years
+            carried = terms.carry[far] * far_years - terms.carry[e] * near_years
+            of.carry[j] = carried / left_years if left_years > 0.0 else 0.0
+            of.svi[j, :] = terms.parameters[far]
         size, left, right = place_corners(
-            AWAY, forward[e], deviation[e], held, of, rate, american[e] != 0.0, x, log_x, y
-        )
-        _, worst = _shape(size, x, y, left, right, cost, spot[e], told)
-        _needs(row, shares, quantity, is_call, cost, spot[e], m, worst, told)
-        told[21] = _payoff_at(target[e], size, x, y, left, right) - cost if target[e] > 0.0 else math.nan
+            AWAY, terms.forward[e], terms.deviation[e], held, of, terms.rate, terms.american[e] != 0.0, corners.x,
+            corners.log_x, corners.y,
+        )  # fmt: skip
+        _, worst = _shape(size, corners.x, corners.y, left, right, cost, spot, found)
+        _needs(row, made, quotes.is_call, cost, spot, m, worst, found)
+        target = terms.target[e]
+        at_target = _payoff_at(target, size, corners.x, corners.y, left, right)
+        found[_AT_TARGET] = at_target - cost if target > 0.0 else math.nan
         # A loss that is only approached counts as the greatest within a hundredth.
         most = worst * 0.99 if math.isfinite(worst) and worst < 0.0 else worst
-        _tell(
-            out[i], told, discount[e], yielded, cost, most, size, x, log_x, y, c, p, left, right, judged,
-            low0[e], step0[e], chance0[e], part0[e], low1[e], step1[e], chance1[e], part1[e], low2[e], step2[e], chance2[e],
-            part2[e],
-        )  # fmt: skip
+        _tell(e, cost, most, size, corners, left, right, opinions, judged, found)
+        _discounted(found, terms.discount[e], yielded)

@@ -4,6 +4,7 @@ import { compact, count, number, signedCompact } from "@/shared/format";
 import { Defined } from "@/shared/ui/Defined";
 import { Missing } from "@/shared/ui/Missing";
 import { Failed, Loading } from "@/shared/ui/States";
+import { AGAINST } from "./against";
 import { Builds } from "./Builds";
 import { ExpiryExposure } from "./ExpiryExposure";
 import { ExposureHistory } from "./ExposureHistory";
@@ -13,19 +14,12 @@ import { StrikeFigure } from "./StrikeFigure";
 
 type Data = Schemas["PositioningView"];
 type Rule = NonNullable<PositioningRequest["rule"]>;
-type Against = NonNullable<PositioningRequest["against"]>;
 
 const RULES: [Rule, string][] = [
   ["calls_sold_puts_bought", "sell calls, buy puts"],
   ["both_sold", "sell both"],
   ["both_bought", "buy both"],
 ];
-export const AGAINST: [Against, string][] = [
-  ["snapshot", "last snapshot"],
-  ["yesterday", "yesterday"],
-  ["week", "5 sessions ago"],
-];
-
 const LAY = { week: "in that week", month: "later in that month", beyond: "beyond" } as const;
 
 const NO_TICKETS: Schemas["TicketRow"][] = [];

@@ -1,12 +1,12 @@
+import { useRef } from "react";
 import type { Schemas } from "@/shared/api/client";
 import type { OwnLineAt } from "@/shared/chart/lineMarks";
+import { useSize } from "@/shared/chart/size";
 import { compact, count, date, number, signed } from "@/shared/format";
 import { clock } from "@/shared/ui/ticketWords";
 
 type Data = Schemas["PrintsView"];
 type Bar = Data["bars"][number];
-const WIDTH = 620;
-const HEIGHT = 330;
 const LEFT = 46;
 const RIGHT = 150;
 const TOP = 8;
@@ -14,6 +14,16 @@ const BOTTOM = 20;
 
 /** Price over the window, and beside it on the same axis the prices where prints piled up; tests where they came. */
 export function ShelvesFigure({ data, lines }: { data: Data; lines: OwnLineAt[] }) {
+  const box = useRef<HTMLDivElement>(null);
+  const [width, height] = useSize(box, [660, 330]);
+  return (
+    <div className="shelves-figure" ref={box}>
+      <Drawn data={data} lines={lines} width={width} height={height} />
+    </div>
+  );
+}
+
+function Drawn({ data, lines, width, height }: { data: Data; lines: OwnLineAt[]; width: number; height: number }) {
   const bars = data.bars.filter((bar) => bar.high !== null && bar.low !== null);
   const prices = [
     ...bars.flatMap((bar) => [bar.high as number, bar.low as number]),
@@ -23,8 +33,8 @@ export function ShelvesFigure({ data, lines }: { data: Data; lines: OwnLineAt[] 
   const low = Math.min(...prices);
   const high = Math.max(...prices);
   const room = 0.03 * (high - low || 1);
-  const y = (price: number) => TOP + (HEIGHT - TOP - BOTTOM) * (1 - (price - low + room) / (high - low + 2 * room));
-  const end = WIDTH - RIGHT;
+  const y = (price: number) => TOP + (height - TOP - BOTTOM) * (1 - (price - low + room) / (high - low + 2 * room));
+  const end = width - RIGHT;
   // Every session is as wide as the others, whether it is one bar or many.
   const sessions = [...new Set(bars.map(dayOf))];
   const wide = (end - LEFT) / Math.max(1, sessions.length);
@@ -35,7 +45,7 @@ export function ShelvesFigure({ data, lines }: { data: Data; lines: OwnLineAt[] 
   const now = data.price;
   const words = `Price of ${data.symbol} over ${count(sessions.length, "session")} with ${count(data.shelves.length, "shelf", "shelves")} beside it and ${count(tests.length, "test")}`;
   return (
-    <svg className="shelves-figure" viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label={words}>
+    <svg width={width} height={height} role="img" aria-label={words}>
       <title>{words}</title>
       {ticks(low, high).map((price) => (
         <g key={price} className="tick">
@@ -73,7 +83,7 @@ export function ShelvesFigure({ data, lines }: { data: Data; lines: OwnLineAt[] 
         .filter(({ i }) => i % Math.ceil(62 / wide) === 0)
         .map(({ day, i }) => (
           <text key={day} className="day" x={LEFT + wide * i + 2}>
-            <tspan y={HEIGHT - 5}>{date(day)}</tspan>
+            <tspan y={height - 5}>{date(day)}</tspan>
           </text>
         ))}
       {data.shelves.map((shelf) => {
@@ -106,7 +116,7 @@ export function ShelvesFigure({ data, lines }: { data: Data; lines: OwnLineAt[] 
         .filter(({ price }) => price >= low - room && price <= high + room)
         .map((line) => (
           <g key={line.id} className="own">
-            <path d={`M${LEFT} ${y(line.price)}H${WIDTH - 2}`} />
+            <path d={`M${LEFT} ${y(line.price)}H${width - 2}`} />
             <text x={LEFT + 3} y={y(line.price) - 3}>
               {line.name || number(line.price, 2)}
             </text>
@@ -114,7 +124,7 @@ export function ShelvesFigure({ data, lines }: { data: Data; lines: OwnLineAt[] 
         ))}
       {now !== null && (
         <g className="now">
-          <path d={`M${LEFT} ${y(now)}H${WIDTH - 2}`} />
+          <path d={`M${LEFT} ${y(now)}H${width - 2}`} />
           <text x={LEFT - 6} y={y(now) + 4} textAnchor="end">
             {number(now, 2)}
           </text>

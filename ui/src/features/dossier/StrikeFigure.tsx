@@ -10,7 +10,7 @@ import { told } from "@/shared/chart/told";
 import { compact, date, number, signedCompact } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import { Empty } from "@/shared/ui/States";
-import { AGAINST } from "./PositioningPart";
+import { AGAINST } from "./against";
 import type { Write } from "./part";
 
 type Data = Schemas["PositioningView"];

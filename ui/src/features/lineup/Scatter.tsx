@@ -1,7 +1,8 @@
-import { type PointerEvent, useEffect, useMemo, useRef, useState } from "react";
+import { type PointerEvent, useMemo, useRef, useState } from "react";
 import type { Schemas, Why } from "@/shared/api/client";
 import { useChangeTray, useTray } from "@/shared/api/queries";
 import { type Scale, scale, tickDecimals } from "@/shared/chart/scale";
+import { useSize } from "@/shared/chart/size";
 import { count, metricText, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
 import type { Row } from "./lines";
@@ -22,21 +23,13 @@ export function Scatter({
   onFocus: (row: Row) => void;
 }) {
   const box = useRef<HTMLDivElement>(null);
-  const [size, setSize] = useState<Point>([900, 480]);
+  const [width, height] = useSize(box, [900, 480]);
   const [loop, setLoop] = useState<Point[]>([]);
   const [picked, setPicked] = useState<string[]>([]);
   const change = useChangeTray();
   const tray = useTray().data;
   const kept = new Set(tray?.items.map((item) => item.symbol));
-  useEffect(() => {
-    const area = box.current;
-    if (!area) return;
-    const watcher = new ResizeObserver(() => setSize([area.clientWidth, area.clientHeight]));
-    watcher.observe(area);
-    return () => watcher.disconnect();
-  }, []);
   const rows = useMemo(() => data.rows.filter((row) => row.x !== null && row.y !== null), [data]);
-  const [width, height] = size;
   const sx = scale(
     rows.map((row) => row.x ?? 0),
     INSET.left,

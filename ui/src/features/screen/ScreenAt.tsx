@@ -23,6 +23,7 @@ import { Asking } from "@/shared/stack/Asking";
 import type { Base } from "@/shared/stack/base";
 import { type Look, useLook } from "@/shared/stack/kept";
 import { Narrowest, Stack, universeWords } from "@/shared/stack/Stack";
+import { measuredBy, spokenOf } from "@/shared/stack/spoken";
 import { reasonFor, type View, writeScreen } from "@/shared/stack/state";
 import { NAMES } from "@/shared/stack/things";
 import { useKeptScreen } from "@/shared/stack/useKeptScreen";
@@ -40,12 +41,10 @@ import {
   belonging,
   DRAWN,
   firstPage,
-  measuredBy,
   needed,
   PAGE,
   type Row,
   sharedScale,
-  spokenOf,
   toColumns,
   toRows,
   valuesOf,

@@ -1,5 +1,4 @@
-import type { Metric, Schemas, ScreenReply } from "@/shared/api/client";
-import type { Rule } from "@/shared/stack/state";
+import type { Schemas, ScreenReply } from "@/shared/api/client";
 
 export type Column = Schemas["ColumnReply"];
 /** A survivor; its company and numbers are there when its page has come. */
@@ -87,21 +86,6 @@ export function toColumns(pages: Page[]): Columns {
 
 export const valueAt = (columns: Columns, key: string, row: Row): number | null =>
   columns.get(key)?.numbers[row.i] ?? null;
-
-/** The numbers that rules with edges speak of. */
-export function measuredBy(rules: Rule[], metrics: Map<string, Metric>): string[] {
-  const words = rules
-    .filter((rule) => rule.on && rule.bars === "day" && !/^\w+$/.test(rule.text))
-    .flatMap((rule) => rule.text.match(/[A-Za-z_]\w*/g) ?? [])
-    .filter((word) => (metrics.get(word)?.kind ?? "text") !== "text");
-  return [...new Set(words)].slice(0, 20);
-}
-
-/** The same, or the usual three when no rule cuts. */
-export function spokenOf(rules: Rule[], metrics: Map<string, Metric>): string[] {
-  const words = measuredBy(rules, metrics);
-  return words.length > 0 ? words : ["price", "iv30", "iv_hv_ratio"];
-}
 
 /** The columns shown: those chosen, and what rules measure that is not among them, beside the drawn ones or at the end. */
 export function withMeasured(chosen: string[], measured: string[]): string[] {

@@ -1,6 +1,7 @@
-import { type KeyboardEvent, useEffect, useRef, useState } from "react";
+import { type KeyboardEvent, useRef } from "react";
 import type { Metric, Schemas } from "@/shared/api/client";
 import { scale, tickDecimals } from "@/shared/chart/scale";
+import { useSize } from "@/shared/chart/size";
 import { count, metricText, number } from "@/shared/format";
 import type { Search } from "@/shared/stack/state";
 
@@ -44,14 +45,7 @@ export function FrontFigure({
   onAxes: (front: string[]) => void;
 }) {
   const box = useRef<HTMLDivElement>(null);
-  const [[width, height], setSize] = useState<[number, number]>([700, 300]);
-  useEffect(() => {
-    const area = box.current;
-    if (!area) return;
-    const watcher = new ResizeObserver(() => setSize([area.clientWidth, area.clientHeight]));
-    watcher.observe(area);
-    return () => watcher.disconnect();
-  }, []);
+  const [width, height] = useSize(box, [700, 300]);
   const [across, up] = front.axes as [Axis, Axis];
   const wrong = front.axes.find((axis) => axis.error);
   const { cells } = front;

@@ -17,6 +17,7 @@ import { LegsTable } from "./LegsTable";
 import { OpinionRecord } from "./OpinionRecord";
 import { PlanForm } from "./PlanForm";
 import { payoffOption } from "./payoffOption";
+import { useScreenReason } from "./reason";
 import { Num } from "./SearchForm";
 import { Verdicts } from "./Verdicts";
 
@@ -88,6 +89,7 @@ function One({ symbol }: { symbol: string }) {
   );
   useEffect(() => setSubject({ symbol, why, asOf }), [symbol, why, asOf, setSubject]);
   const back = lastAddress("/structures");
+  const origin = useScreenReason(symbol, params.get("from"), asOf);
   const keepOther = () => write({ vs: vs === legsText ? null : legsText }, true);
   useKeys({
     z: () => (window.history.length > 1 ? navigate(-1) : navigate(back)),
@@ -291,7 +293,9 @@ function One({ symbol }: { symbol: string }) {
             </p>
           </section>
           <Levels one={one} />
-          {planning && <PlanForm one={one} legs={legsText} why={why} plans={plans} />}
+          {planning && origin !== undefined && (
+            <PlanForm one={one} legs={legsText} why={why} origin={origin} plans={plans} />
+          )}
         </Scrolling>
       </div>
     </div>

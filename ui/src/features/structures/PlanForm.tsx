@@ -23,11 +23,14 @@ export function PlanForm({
   one,
   legs,
   why,
+  origin,
   plans,
 }: {
   one: Schemas["OneReply"];
   legs: string;
   why: Why;
+  /** Why its name is looked at, where it came from a screen. */
+  origin: Why | null;
   plans: Plan[];
 }) {
   const mine = plans.find((plan) => plan.legs === legs);
@@ -37,7 +40,14 @@ export function PlanForm({
   return (
     <section ref={here} className="plan" aria-label="Plan">
       <h3>{mine ? "The plan for it" : "Make it a plan"}</h3>
-      <Form key={mine ? `${mine.id} ${mine.version}` : legs} one={one} legs={legs} why={why} plan={mine ?? null} />
+      <Form
+        key={mine ? `${mine.id} ${mine.version}` : legs}
+        one={one}
+        legs={legs}
+        why={why}
+        origin={origin}
+        plan={mine ?? null}
+      />
       {plans.filter((plan) => plan.id !== mine?.id).length > 0 && (
         <>
           <h3>Other plans on {one.symbol}</h3>
@@ -59,9 +69,21 @@ export function PlanForm({
   );
 }
 
-function Form({ one, legs, why, plan }: { one: Schemas["OneReply"]; legs: string; why: Why; plan: Plan | null }) {
+function Form({
+  one,
+  legs,
+  why,
+  origin,
+  plan,
+}: {
+  one: Schemas["OneReply"];
+  legs: string;
+  why: Why;
+  origin: Why | null;
+  plan: Plan | null;
+}) {
   const inTray = useTray().data?.items.find((item) => item.symbol === one.symbol);
-  const reason = inTray?.why.words;
+  const reason = (origin ?? inTray?.why)?.words;
   const tray = useChangeTray();
   const [words, setWords] = useState(plan?.why.words ?? [why.words, reason].filter(Boolean).join(" · ").slice(0, 600));
   const [limit, setLimit] = useState(text(plan ? plan.entry_limit : roundedLimit(one.structure.cost)));
@@ -92,7 +114,11 @@ function Form({ one, legs, why, plan }: { one: Schemas["OneReply"]; legs: string
         draft: {
           symbol: one.symbol,
           legs,
-          why: { page: why.page, words: words.trim(), link: plan?.why.link || why.link || "" },
+          why: {
+            page: plan?.why.page ?? origin?.page ?? why.page,
+            words: words.trim(),
+            link: plan?.why.link || origin?.link || why.link || "",
+          },
           entry_limit: entry,
           exits: read as Exits,
           notes: notes.trim(),
@@ -102,7 +128,7 @@ function Form({ one, legs, why, plan }: { one: Schemas["OneReply"]; legs: string
       },
       {
         // A plan lives in the tray beside its name.
-        onSuccess: () => !inTray && tray.mutate({ kind: "add", symbols: [one.symbol], why }),
+        onSuccess: () => !inTray && tray.mutate({ kind: "add", symbols: [one.symbol], why: origin ?? why }),
         onError: failed,
       },
     );

@@ -124,7 +124,7 @@ export function StructuresAt({
   const kept = useKeptScreen({ things: STRUCTURES, base, first: FIRST, screen, changed, link, write, onSaid: say });
   function open(one: { key: string }) {
     leave(one.key);
-    soon(() => navigate(asOfDay(oneAddress(one.key, search.entry, search.scaled), asOf)));
+    soon(() => navigate(asOfDay(oneAddress(one.key, search.entry, search.scaled, screen.universe), asOf)));
   }
   const toDossier = (name: string) => {
     leave(focused ?? "");

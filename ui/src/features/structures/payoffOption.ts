@@ -8,10 +8,15 @@ type Api = { value: (place: number) => number; coord: (at: unknown[]) => number[
 
 /** Profit over prices when the first leg ends, today and in between, above what each opinion says of where price ends. */
 export function payoffOption(one: One, c: Palette) {
-  const { structure, against, prices } = one;
-  const pair = (values: (number | null)[]) => prices.map((price, i) => [price, values[i] ?? null]);
+  const { structure, against } = one;
+  const [first, last] = shown(one);
+  const prices = one.prices.slice(first, last + 1);
+  const pair = (values: (number | null)[]) => prices.map((price, i) => [price, values[first + i] ?? null]);
   const wide = (one.edges[1] ?? 1) - (one.edges[0] ?? 0);
-  const middles = one.edges.slice(1).map((edge) => edge - wide / 2);
+  const bins = one.edges.slice(1).flatMap((edge, place) => {
+    const middle = edge - wide / 2;
+    return middle >= (prices[0] ?? 0) && middle <= (prices.at(-1) ?? 0) ? [{ middle, place }] : [];
+  });
   const of = (opinion: string) => structure.judged.find((said) => said.opinion === opinion)?.outcomes ?? [];
   const line = (name: string, data: unknown[], style: object, more: object = {}) => ({
     name,
@@ -34,8 +39,8 @@ export function payoffOption(one: One, c: Palette) {
     ...chartBase(c),
     axisPointer: { link: [{ xAxisIndex: "all" }] },
     grid: [
-      { left: 64, right: 18, top: 26, height: "56%" },
-      { left: 64, right: 18, top: "74%", bottom: 34 },
+      { left: 64, right: 18, top: 26, height: "63%" },
+      { left: 64, right: 18, top: "75%", bottom: 34 },
     ],
     xAxis: [0, 1].map((gridIndex) => ({
       ...bottomAxis(c, gridIndex === 1 ? "price at the first expiration" : "", {
@@ -71,8 +76,8 @@ export function payoffOption(one: One, c: Palette) {
       axisPointer: { lineStyle: { color: c.muted, type: "solid" } },
       formatter: (points: { axisValue: number }[]) => {
         const at = Number(points[0]?.axisValue);
-        const i = nearest(prices, at);
-        const price = prices[i] ?? at;
+        const i = nearest(one.prices, at);
+        const price = one.prices[i] ?? at;
         const move = (one.upper - one.lower) / 2;
         const near = inside.filter((mark) => Math.abs(mark.price - price) < 0.008 * range).map((mark) => mark.label);
         return told(
@@ -136,7 +141,7 @@ export function payoffOption(one: One, c: Palette) {
         xAxisIndex: 1,
         yAxisIndex: 1,
         silent: true,
-        data: middles.map((middle, i) => [middle, of("past")[i] ?? 0]),
+        data: bins.map(({ middle, place }) => [middle, of("past")[place] ?? 0]),
         renderItem: bar(wide, { fill: c.solid, opacity: 0.75 }, 0.62),
       },
       {
@@ -145,17 +150,36 @@ export function payoffOption(one: One, c: Palette) {
         xAxisIndex: 1,
         yAxisIndex: 1,
         silent: true,
-        data: middles.map((middle, i) => [middle, of("market")[i] ?? 0]),
+        data: bins.map(({ middle, place }) => [middle, of("market")[place] ?? 0]),
         renderItem: bar(wide, { fill: "transparent", stroke: c.ink, lineWidth: 1 }, 0.94),
       },
       line(
         "forecast",
-        middles.map((middle, i) => [middle, of("forecast")[i] ?? null]),
+        bins.map(({ middle, place }) => [middle, of("forecast")[place] ?? null]),
         { color: c.accent, width: 1.4, type: "dotted" },
         { xAxisIndex: 1, yAxisIndex: 1 },
       ),
     ],
   };
+}
+
+/**
+ * Places of the first and last price that is drawn: what may be asked for, two expected moves either way and half a move beyond all
+ * strikes and breakevens.
+ */
+export function shown(
+  one: Pick<One, "prices" | "spot" | "lower" | "upper" | "structure" | "against">,
+): [number, number] {
+  const move = (one.upper - one.lower) / 2;
+  const of = [one.structure, ...(one.against ? [one.against] : [])];
+  const corners = of.flatMap(({ legs, breakevens }) => [
+    ...legs.map(({ strike }) => strike),
+    ...breakevens.map(({ price }) => price),
+  ]);
+  const low = Math.min(one.spot - 2 * move, ...corners.map((price) => price - move / 2));
+  const high = Math.max(one.spot + 2 * move, ...corners.map((price) => price + move / 2));
+  const inside = one.prices.flatMap((price, i) => (price >= low && price <= high ? [i] : []));
+  return [inside[0] ?? 0, inside.at(-1) ?? one.prices.length - 1];
 }
 
 const bar = (wide: number, style: object, share: number) => (_: unknown, api: Api) => {
