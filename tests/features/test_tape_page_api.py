@@ -1,6 +1,7 @@
 """The Tape page over HTTP: the same survivors by name, one by one, by contract and through the day."""
 
 import csv
+import datetime as dt
 import io
 import json
 
@@ -31,6 +32,22 @@ def look(client: FlaskClient):
 
 def sided(row: dict) -> float:
     return sum(row[right][side] for right in ("call", "put") for side in ("ask", "mid", "bid"))
+
+
+def test_the_price_of_a_name_ends_at_the_time_that_is_looked_at(client: FlaskClient, look):
+    symbol = look(*RULES)["names"][0]["symbol"]
+
+    def name(**more):
+        return client.post("/api/tape/name", json={"stack": stack(*RULES), "symbol": symbol, **more}).json
+
+    whole, morning = name(), name(until="10:30")
+    until = dt.datetime(2026, 9, 9, 14, 30, tzinfo=dt.UTC)
+    minutes = [dt.datetime.fromisoformat(at) for at in morning["minutes"]]
+    assert minutes == [at for at in map(dt.datetime.fromisoformat, whole["minutes"]) if at < until]
+    assert 50 < len(minutes) == len(morning["prices"]) <= 60
+    assert minutes[0] == dt.datetime(2026, 9, 9, 13, 30, tzinfo=dt.UTC), "from the open on"
+    assert morning["price"] == pytest.approx(morning["prices"][-1])
+    assert all(dt.datetime.fromisoformat(mark["at"]) < until for mark in morning["marks"])
 
 
 def test_every_way_to_look_adds_up_to_the_same(look):

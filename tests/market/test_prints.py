@@ -6,6 +6,7 @@ import numpy as np
 import polars as pl
 import pytest
 from sqlalchemy import Engine, delete
+from tests.altered import altered
 
 from flinch.core.shelves import NONE, NONE_LARGE, OUTCOMES, make_levels, print_position, stand
 from flinch.feeds.simulated import SimulatedMarket
@@ -86,6 +87,22 @@ def test_bad_prints_are_counted_and_left_out(market: View, engine: Engine, print
     finally:
         with engine.begin() as connection:
             connection.execute(delete(PrintDay).where(PrintDay.session.in_([day, tomorrow])))
+
+
+def test_what_was_printed_after_the_moment_of_the_data_is_not_known_yet(market: View, engine: Engine, prints: Prints):
+    """The same market an hour earlier: of its last session as many prints as had come by then, to the millisecond."""
+    state = market.frame.state
+    earlier = state._replace(as_of=state.as_of - dt.timedelta(hours=1))
+    found = market_prints(opened(altered(market.frame, state=earlier), engine))
+    midnight = dt.datetime.combine(market.today, dt.time(), dt.UTC)
+    until = int((earlier.as_of.astimezone(dt.UTC) - midnight).total_seconds() * 1000)
+    today = prints.session == market.last
+    assert today.sum() > (today & (prints.at <= until)).sum() > 0
+    assert (found.session == market.last).sum() == (today & (prints.at <= until)).sum()
+    assert found.at[found.session == market.last].max() <= until
+    assert found.doubts.words[-1].endswith("from the future")
+    before = (prints.session < market.last).sum()
+    assert (found.session < market.last).sum() == before, "other sessions are whole"
 
 
 def test_a_print_survives_the_store_as_it_was_told(engine: Engine, market: View):

@@ -82,6 +82,30 @@ def test_of_large_tickets_two_in_a_hundred_are_sides_of_either(days: list[Ticket
         assert 0.008 < 2 * len(made[kind]) / large < 0.025
 
 
+def test_a_roll_is_told_from_the_side_sold_to_the_side_bought(days: list[TicketDay]):
+    """How much more it cost, how much higher and how much further out: the same at both sides."""
+    for day in days:
+        columns, contracts = day.columns, day.contracts
+        one = np.flatnonzero(columns["roll"] >= 0)
+        other = columns["roll"][one]
+        sold = np.where(columns["side"][one] == 0, one, other)
+        bought = np.where(columns["side"][one] == 0, other, one)
+        assert (columns["side"][sold] == 0).all()
+        assert (columns["side"][bought] == 2).all()
+        days_on = (
+            contracts["expiration"][columns["contract"][bought]] - contracts["expiration"][columns["contract"][sold]]
+        )
+        np.testing.assert_array_equal(columns["roll_days"][one], days_on)
+        strike = contracts["strike"][columns["contract"]]
+        np.testing.assert_allclose(
+            columns["roll_strike_pct"][one], 100 * (strike[bought] / strike[sold] - 1), atol=1e-4
+        )
+        np.testing.assert_allclose(
+            columns["roll_ratio"][one], columns["premium"][bought] / columns["premium"][sold], rtol=1e-5
+        )
+    assert any((day.columns["roll_days"] > 0).any() and (day.columns["roll_days"] < 0).any() for day in days)
+
+
 def test_three_in_four_rolls_that_are_told_were_made(rolls: Pairs, made: dict):
     assert len(rolls) > 150
     assert len(rolls & set(made["roll"])) >= 0.75 * len(rolls)

@@ -82,6 +82,17 @@ def test_a_butterfly_and_a_ratio():
     assert form((0, 1, 40, "P", 100, 9), (0, -1, 80, "P", 90, 40)) is None
 
 
+def test_wings_and_body_of_a_butterfly_end_together():
+    """One over two months is no butterfly: its equal wings alone belong together, if anything does."""
+    wings = [(0, 1, 40, "C", 90, 9), (0, 1, 40, "C", 115, 40)]
+    for body in ((0, -1, 80, "C", 100, 9), (0, -1, 80, "C", 100, 40)):
+        found = find_packages(legs(*wings, body), HOURS)
+        assert [FORMS[f] for f in found.form] == ["package"]
+        assert found.of_ticket.tolist() == [0, 0, -1]
+    other = (0, -1, 80, "C", 100, 16), (0, 1, 40, "C", 90, 9), (0, 1, 40, "C", 115, 9)
+    assert "butterfly" not in [FORMS[f] for f in find_packages(legs(*other), HOURS).form]
+
+
 def test_a_tenth_of_a_second_and_no_more():
     pair = (1, 40, "C", 100, 9), (-1, 40, "C", 110, 9)
     assert form((0, *pair[0]), (100, *pair[1])) == "vertical"

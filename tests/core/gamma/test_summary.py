@@ -32,6 +32,20 @@ def summary(given: StrikeRows):
     return summarise_positions(given, spot=np.array([100.0, 20.0]), rate=0.03, week_end=WEEK, month_end=MONTH)
 
 
+def _rows(count: int) -> StrikeRows:
+    """One name's strikes of one expiration, ten contracts open on either side and none the day before."""
+    ten, none = np.full(count, 10.0), np.zeros(count)
+    return StrikeRows(
+        name=np.zeros(count, np.int64), expiration=np.full(count, MONTH), strike=95.0 + 10 * np.arange(count),
+        years=np.full(count, 9 / 365), vol=np.full(count, 0.3), carry=none, multiplier=np.full(count, 100.0),
+        call_interest=ten, put_interest=ten, call_before=none, put_before=none,
+    )  # fmt: skip
+
+
+def _summed(given: StrikeRows, spot: float):
+    return summarise_positions(given, spot=np.array([spot]), rate=0.03, week_end=WEEK, month_end=MONTH)
+
+
 def test_sums_are_the_plain_ones():
     given, found = rows(), summary(rows())
     six = slice(0, 6)
@@ -92,6 +106,44 @@ def test_a_tenth_of_the_multiplier_is_a_tenth_of_the_exposure():
     whole, tenth = summary(rows()), summary(rows(multiplier=np.full(7, 10.0)))
     assert tenth.call_exposure[0] == pytest.approx(0.1 * whole.call_exposure[0])
     assert tenth.flip[0] == pytest.approx(whole.flip[0])
+
+
+def test_a_strike_at_the_price_is_neither_above_nor_below_it():
+    rows = _rows(3)._replace(
+        name=np.zeros(3, np.int64), strike=np.array([90.0, 100.0, 110.0]),
+        call_interest=np.array([1.0, 2.0, 4.0]), put_interest=np.zeros(3),
+        call_before=np.zeros(3), put_before=np.zeros(3),
+    )  # fmt: skip
+    found = _summed(rows, 100.0)
+    assert (found.interest_above[0], found.opened_above[0], found.opened_below[0]) == (4, 4, 1)
+
+
+def test_of_a_call_and_a_put_that_grew_alike_the_call_is_told_and_none_that_did_not_grow():
+    one = _rows(1)._replace(
+        call_interest=np.array([30.0]), put_interest=np.array([50.0]), call_before=np.array([10.0]), put_before=np.array([30.0])
+    )  # fmt: skip
+    found = _summed(one, 100.0)
+    assert (found.largest_build[0], found.largest_build_base[0]) == (20, 10)
+    still = one._replace(call_before=one.call_interest, put_before=one.put_interest)
+    assert np.isnan(_summed(still, 100.0).largest_build[0])
+
+
+def test_exposure_is_known_where_some_contract_is_read_and_where_none_is_open():
+    rows = _rows(2)._replace(name=np.zeros(2, np.int64), vol=np.array([0.3, np.nan]))
+    assert np.isfinite(_summed(rows, 100.0).call_exposure[0]), "one of two is read"
+    unread = rows._replace(vol=np.full(2, np.nan))
+    assert np.isnan(_summed(unread, 100.0).call_exposure[0])
+    empty = unread._replace(call_interest=np.zeros(2), put_interest=np.zeros(2))
+    assert _summed(empty, 100.0).call_exposure[0] == 0
+
+
+def test_an_expiration_that_is_over_is_not_the_next_one():
+    days = np.array(["2026-09-09", "2026-09-18"], "datetime64[D]")
+    rows = _rows(2)._replace(name=np.zeros(2, np.int64), expiration=days, years=np.array([0.0, 0.03]))
+    found = _summed(rows, 100.0)
+    whole = _summed(rows._replace(years=np.array([np.nan, 0.03])), 100.0)
+    assert found.near_exposure[0] > 0
+    np.testing.assert_allclose(found.near_exposure[0], whole.near_exposure[0], rtol=1e-9)
 
 
 def test_buckets_end_with_the_cycles():

@@ -63,6 +63,31 @@ def test_the_first_part_that_is_missing_is_named(market, text, name, says):
     assert reason(market, text, name) == says
 
 
+def test_the_day_of_the_listing_is_one_of_its_days(market):
+    panel, listed = market
+    panel.series["close"][YOUNG, [60, 70]] = np.nan
+    node = daily_vocabulary().read("close").node
+    told = explain(node, panel, 60, np.array([YOUNG]), listed, WHY)
+    assert told == {YOUNG: "no trade in this session"}
+    assert explain(node, panel, 59, np.array([YOUNG]), listed, WHY) == {YOUNG: "not listed yet"}
+    # As many sessions as are needed, of which one is missing.
+    assert reason((panel, listed), "mean(close, 19)", YOUNG) == "one of the last 19 sessions is missing"
+    assert reason((panel, listed), "mean(close, 20)", YOUNG) == "2 of the last 20 sessions are missing"
+    assert reason((panel, listed), "mean(close, 21)", YOUNG) == "20 sessions since the listing, 21 are needed"
+
+
+def test_a_standing_among_as_many_values_as_are_needed_has_no_other_reason(market):
+    panel, listed = market
+    panel.series["close"][WHOLE, :20] = np.nan
+    panel.series["close"][WHOLE, 20:] = 7.0
+    assert (
+        reason((panel, listed), "rank_pct(close, 70)", WHOLE) == "all its values are equal"
+        or reason((panel, listed), "range_pct(close, 70)", WHOLE) == "all its values are equal"
+    )
+    panel.series["close"][WHOLE, 20] = np.nan
+    assert reason((panel, listed), "range_pct(close, 70)", WHOLE) == "59 sessions observed, 60 are needed"
+
+
 def test_nothing_missing_needs_no_words(market):
     panel, listed = market
     node = daily_vocabulary().read("close").node

@@ -61,6 +61,24 @@ def test_what_was_worked_by_hand(kind, made, shares, cost, edges, most, least, n
         assert profit.min() == pytest.approx(least)
 
 
+@pytest.mark.parametrize(
+    ("made", "cost", "needs"),
+    [
+        # Far out of the money a tenth stays: of the spot for calls, of the strike for puts.
+        (legs((-1, P, 10), (-1, C, 200)), -100, 1_000 + 100),
+        (legs((-3, P, 50), (-1, C, 200)), -400, 3 * 500 + 400),
+        # A put in the money is no further out than at it.
+        (legs((-1, P, 120), (-1, C, 200)), -2_100, 2_000 + 2_100),
+        (legs((-1, P, 50), (-1, C, 90)), -1_200, 2_000 + 1_200),
+        # Calls held cover calls sold, and the lowest strike sold says how near it is.
+        (legs((-2, C, 110), (-1, C, 130), (1, C, 120)), -300, 2 * 1_000 + 300),
+    ],
+)
+def test_what_short_options_need_without_a_bound_to_the_loss(made, cost, needs):
+    """The exchanges' published minimum, by hand at a spot of 100."""
+    assert capital(made.quantity, made.is_call, made.strike, 0, cost, 100.0, -np.inf) == pytest.approx(needs)
+
+
 leg = st.tuples(st.sampled_from([-2, -1, 1, 2]), st.booleans(), st.integers(10, 40).map(lambda k: 5.0 * k))
 
 

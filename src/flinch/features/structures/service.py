@@ -125,8 +125,8 @@ def lines(found: Found, page: IntArray) -> list[StructureLine]:
     chances = np.stack([of(f"chance_of_profit_{opinion}") for opinion in OPINIONS], axis=1).tolist()
     edges = np.stack([of(f"expected_value_{opinion}") - of("cost") for opinion in OPINIONS], axis=1).tolist()
     facts = [(words, of(key) > 0) for key, words in _FLAG_WORDS.items()]
-    facts.append(("wide market", percent(of("quoted_width")) / np.maximum(np.abs(of("mid")), 1e-9) > 25))
-    facts.append(("thin leg", of("min_leg_open_interest") < 50))
+    facts.append(("wide market", wide(of("quoted_width"), of("mid"))))
+    facts.append(("thin leg", thin(of("min_leg_open_interest"))))
     out = []
     for place, (row, (kind, legs)) in enumerate(zip(page.tolist(), table.structures(page), strict=True)):
         name = found.view.name(int(table.name[row]))
