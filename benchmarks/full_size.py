@@ -1,6 +1,6 @@
 """A market of 6,000 names, 504 sessions and about 1,500,000 contracts, made by the simulator itself and measured through HTTP.
 
-Making it takes ten minutes and more. The folder is kept when one is named: `python benchmarks/full_size.py FOLDER`.
+Making it takes ten minutes and more. The folder is kept when one is named: `python benchmarks/full_size.py FOLDER [NAMES]`.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ from flinch.store.migrate import migrate_market, migrate_owned
 from hand import BROWSER, COLUMNS, RULES
 from measure import free_port, table
 
-NAMES = 6_000
+NAMES = int(sys.argv[2]) if len(sys.argv) > 2 else 6_000
 _DRAG_STEPS, _DRAG_SECONDS = 60, 2.0
 _PAGE = 100
 _EVIDENCE = ["15 <= price <= 250", "iv30 >= 30", "close > sma(close, 50)", "rsi(14) < 65", "iv_hv_ratio >= 1.1"]

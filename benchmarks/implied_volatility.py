@@ -10,10 +10,10 @@ import QuantLib as ql
 from vollib.black_scholes.implied_volatility import implied_volatility as vollib_implied
 
 from flinch.core.pricing import implied_vol, option_price
-from measure import seconds, table
+from measure import seconds, sized, table
 
-CONTRACTS = 1_000_000
-SAMPLE = 4_000
+CONTRACTS = sized(1_000_000, 2_000)
+SAMPLE = sized(4_000, 20)
 SPOT, RATE = 100.0, 0.03
 
 

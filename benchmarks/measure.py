@@ -3,9 +3,15 @@
 from __future__ import annotations
 
 import gc
+import os
 import socket
 import time
 from collections.abc import Callable
+
+
+def sized(full: int, small: int) -> int:
+    """How many of something are measured: a few where FLINCH_BENCHMARK_SMALL is set, which only shows that it runs."""
+    return small if os.environ.get("FLINCH_BENCHMARK_SMALL") else full
 
 
 def free_port() -> int:

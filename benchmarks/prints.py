@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from flinch.core.shelves import make_book, make_bursts, stand
-from measure import seconds, table
+from measure import seconds, sized, table
 
-PRINTS, NAMES, SESSIONS = 4_000_000, 6_000, 60
+PRINTS, NAMES, SESSIONS = sized(4_000_000, 4_000), sized(6_000, 20), 60
 
 
 def main() -> None:

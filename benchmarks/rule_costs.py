@@ -8,9 +8,9 @@ import numpy as np
 
 from flinch.core.rules import METRICS, Panel, daily_vocabulary, evaluate
 from flinch.core.rules.functions import FUNCTIONS, OPERATION, SECONDS_A_UNIT
-from measure import table
+from measure import sized, table
 
-NAMES, SESSIONS = 502, 504
+NAMES, SESSIONS = sized(502, 12), 504
 
 
 def panel() -> Panel:

@@ -16,9 +16,9 @@ from flinch.core.rules import (
     series_keys,
 )
 from flinch.core.rules.evaluate import Value
-from measure import seconds, table
+from measure import seconds, sized, table
 
-NAMES, SESSIONS = 6_000, 504
+NAMES, SESSIONS = sized(6_000, 60), 504
 RULES = [
     "15 <= price <= 250",
     "iv30 >= 30",

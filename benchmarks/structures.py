@@ -28,9 +28,9 @@ from flinch.core.structures import (
     past_outcomes,
 )
 from flinch.core.volatility import smile_vol
-from measure import seconds, table
+from measure import seconds, sized, table
 
-NAMES, CONDORS, OBJECTS = 60, 1_000_000, 300
+NAMES, CONDORS, OBJECTS = sized(60, 3), sized(1_000_000, 2_000), sized(300, 20)
 RATE = 0.03
 DAYS = np.array([23, 37, 51])
 

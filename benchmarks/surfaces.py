@@ -12,11 +12,11 @@ import QuantLib as ql
 from flinch.core.pricing import greeks, option_price
 from flinch.core.volatility import smile_vol
 from flinch.core.volatility.chain import ChainQuotes, ExpirySummary, summarise_expiries
-from measure import seconds, table
+from measure import seconds, sized, table
 
-NAMES, STRIKES = 1_450, 40
+NAMES, STRIKES = sized(1_450, 12), 40
 DAYS = np.array([2, 9, 16, 23, 30, 37, 44, 72, 100, 128, 191, 281, 499])
-RATE, SAMPLE, PRICED = 0.03, 4_000, 2_000
+RATE, SAMPLE, PRICED = 0.03, sized(4_000, 20), sized(2_000, 20)
 
 
 def market(rng: np.random.Generator) -> tuple[ChainQuotes, dict[str, np.ndarray]]:

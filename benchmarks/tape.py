@@ -17,9 +17,10 @@ from flinch.core.flow import (
     unusual,
     unusual_parts,
 )
-from measure import seconds, table
+from measure import seconds, sized, table
 
-FILLS, CONTRACTS, NAMES, SESSIONS = 5_000_000, 400_000, 6_000, 60
+FILLS, CONTRACTS, NAMES, SESSIONS = sized(5_000_000, 5_000), sized(400_000, 900), sized(6_000, 20), 60
+HOURS = (0, 23_400_000 * 1_000_000)
 
 
 def main() -> None:
@@ -49,11 +50,11 @@ def main() -> None:
         tickets, _ = make_tickets(time, contract, side, venue, price, size)
         key = tickets.contract
         legs = Legs(
-            name[key], tickets.first, key, tickets.side, tickets.contracts, is_call[key], strike[key], expiration[key],
-            np.zeros(key.size, np.bool_),
+            name[key], tickets.first, key, tickets.side, tickets.contracts, tickets.premium, is_call[key],
+            strike[key], expiration[key], np.zeros(key.size, np.bool_),
         )  # fmt: skip
-        packages = find_packages(legs)
-        find_rolls(legs, interest[key], packages.of_ticket)
+        packages = find_packages(legs, HOURS)
+        find_rolls(legs, interest[key], packages.of_ticket, HOURS)
         owner = 2 * name[key] + is_call[key]
         volume = np.bincount(contract, size, CONTRACTS)
         parts = unusual_parts(

@@ -7,9 +7,9 @@ import pandas as pd
 
 from flinch.core.rolling import rolling_percentile, rolling_rank
 from flinch.core.volatility import return_correlations
-from measure import seconds, table
+from measure import seconds, sized, table
 
-NAMES, SESSIONS, WINDOW = 502, 504, 252
+NAMES, SESSIONS, WINDOW = sized(502, 12), 504, 252
 
 
 def main() -> None:

@@ -1,6 +1,8 @@
 """Shelves session after session: only what was known, tested as on hand-drawn bars, and better than chance where something is."""
 
 import dataclasses
+import re
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -15,6 +17,8 @@ from flinch.market.prints import market_prints
 from flinch.market.shelves import SERIES, SIZES, WINDOW, follow_name, market_history, market_record, shelves_of
 
 SYMBOLS = ("TARNO", "VUSVO", "LUSUO")
+
+DEMO = Path(__file__).resolve().parents[2] / "docs" / "demo-market.md"
 
 
 @pytest.mark.parametrize("symbol", SYMBOLS)
@@ -93,6 +97,10 @@ def test_it_finds_something_where_something_is_and_nothing_elsewhere(market: Vie
     record = market_record(market)
     something, nothing = record.of(np.flatnonzero(holding)), record.of(np.flatnonzero(~holding))
     assert something.verdict == "above"
+    told = re.search(r"by ([\d.]+) points \(([\d.]+) to ([\d.]+) at 95 %\)", DEMO.read_text())
+    assert told, "how much is told where the market is described"
+    said = [float(part) for part in told.groups()]
+    assert said == [round(100 * part, 1) for part in (something.difference, something.low, something.high)]
     assert nothing.verdict == "none"
     assert something.sessions > 50
     assert record.of().tests == something.tests + nothing.tests > 10_000

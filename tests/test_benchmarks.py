@@ -1,0 +1,41 @@
+"""Every benchmark can be run: those of computation are, on a few of everything; those of a served market can be read."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+BENCHMARKS = Path(__file__).resolve().parents[1] / "benchmarks"
+COMPUTED = ("implied_volatility", "surfaces", "screen", "windows", "rule_costs", "prints", "structures", "tape")
+ALL = sorted(path.stem for path in BENCHMARKS.glob("*.py"))
+
+
+def python(*arguments: str) -> subprocess.CompletedProcess[str]:
+    environment = os.environ | {
+        "FLINCH_BENCHMARK_SMALL": "1", "PYTHONPATH": f"{BENCHMARKS.parent / 'src'}:{BENCHMARKS}"
+    }  # fmt: skip
+    return subprocess.run([sys.executable, *arguments], capture_output=True, text=True, env=environment, check=False)
+
+
+@pytest.mark.parametrize("name", COMPUTED)
+def test_it_prints_its_table(name: str):
+    done = python(str(BENCHMARKS / f"{name}.py"))
+    assert done.returncode == 0, done.stderr[-2_000:]
+    assert done.stdout.strip()
+    if name != "rule_costs":
+        assert "| what | time | ratio | wanted |" in done.stdout or "| --- |" in done.stdout
+
+
+def test_all_others_can_be_read():
+    """Their names in the code are names that are there."""
+    done = python("-c", f"import {', '.join(ALL)}")
+    assert done.returncode == 0, done.stderr[-2_000:]
+
+
+def test_the_run_script_names_all_that_need_no_market_made_for_them():
+    told = (BENCHMARKS / "run").read_text()
+    assert {name for name in ALL if name not in ("demo", "measure", "full_size")} <= set(told.replace(";", " ").split())
