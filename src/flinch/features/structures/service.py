@@ -9,10 +9,11 @@ import numpy as np
 from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
-from flinch.core.rules import Binned, RuleError, percent
+from flinch.core.rules import Binned, RuleError
 from flinch.core.rules.catalogue import Scale
 from flinch.core.rules.evaluate import Categories
 from flinch.core.structures import OPINIONS, STRUCTURES, front, moving_together, spread_out, weighed
+from flinch.core.structures.flags import thin, wide
 from flinch.core.structures.notation import leg_words, write_legs
 from flinch.features.structures.schemas import (
     Cells,
