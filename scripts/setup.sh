@@ -20,17 +20,20 @@ end_groups() {
   groups=()
 }
 together() {
-  local step
+  local step said
+  # What the shell itself says of jobs that end is nobody's business.
+  exec {said}>&2 2>/dev/null
   trap 'end_groups; exit 130' INT TERM
   set -m
   for step in "$@"; do
-    ($step) </dev/null &
+    ($step) </dev/null 2>&"$said" &
     groups+=($!)
   done
   set +m
   for step in "${groups[@]}"; do
     wait "$step" || { end_groups; exit 1; }
   done
+  exec 2>&"$said" {said}>&-
   groups=()
   trap - INT TERM
 }
@@ -38,9 +41,10 @@ together() {
 # A step beside this process and what it becomes; it says "built" when it is through, and ends with what it started when this
 # process is gone.
 beside() {
-  local work
+  local work said
+  exec {said}>&2 2>/dev/null
   set -m
-  ("$@" && echo built) </dev/null &
+  ("$@" && echo built) </dev/null 2>&"$said" &
   work=$!
   set +m
   while kill -0 "$work" 2>/dev/null; do

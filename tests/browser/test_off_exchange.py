@@ -116,7 +116,7 @@ def test_a_name_s_shelves_its_tests_and_the_record(quiet_page: Page, stories):
     # The window comes along.
     expect(page).to_have_url(re.compile(f"/dossier/{held}.*n=40"))
     expect(page.get_by_label("Sessions of prints")).to_have_value("40")
-    figure = page.locator(".shelves-figure")
+    figure = page.locator(".shelves-figure svg")
     expect(figure).to_have_attribute("aria-label", re.compile("over 40 sessions with 1 shelf beside it and 3 tests"))
     expect(figure.locator(".test.held")).to_have_count(3)
     shelf = page.locator(".shelves tbody tr")

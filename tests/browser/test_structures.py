@@ -130,8 +130,9 @@ def test_a_plan_carries_why_its_name_came(quiet_page: Page):
     expect(why).to_have_value(re.compile(r"Premium to sell · .*iv_rank.* · .*\d"))
     page.get_by_role("button", name="keep as a plan").click()
     expect(page.get_by_role("heading", name="The plan for it")).to_be_visible()
-    tray(page).locator(".chip").first.hover()
     expect(tray(page).locator(".chip")).to_have_count(1)
+    page.get_by_role("button", name="drop it").click()
+    expect(page.get_by_role("heading", name="Make it a plan")).to_be_visible()
 
 
 def test_plans_are_held_together_and_one_is_left_out(quiet_page: Page, two_plans: list[str]):
