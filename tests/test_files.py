@@ -19,7 +19,11 @@ def files() -> Iterator[Files]:
     made = Files()
     yield made
     made.close()
-    assert not made._folder.exists(), "everything goes with it"
+    assert made._folder is None or not made._folder.exists(), "everything goes with it"
+
+
+def test_nothing_lies_about_before_a_file_is_asked_for(files: Files):
+    assert files._folder is None
 
 
 def writes(text: str, *between: Callable[[], object]) -> Write:
@@ -70,11 +74,13 @@ def test_one_that_is_stopped_leaves_nothing(files: Files):
     go_on.set()
     with pytest.raises(JobCancelled):
         files.look(number, 1, PATIENCE)
-    until(lambda: not list(files._folder.iterdir()))
+    folder = files._folder
+    assert folder is not None
+    until(lambda: not list(folder.iterdir()))
     done = files.begin(1, writes("done"))
     assert whole(files, done) == "done"
     files.cancel(done, 1)
-    assert not list(files._folder.iterdir()), "let go of"
+    assert not list(folder.iterdir()), "let go of"
     with pytest.raises(NoSuchJob):
         files.look(done, 1)
 

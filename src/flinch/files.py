@@ -55,11 +55,12 @@ class Asked(NamedTuple):
 class Files:
     """Files by owner. One is written at a time, ten wait at most; the newest twenty are kept for an hour.
 
-    They lie in a folder of ours alone, which goes with this object: what a start before left is asked for again.
+    They lie in a folder of ours alone, which is made for the first one and goes with this object: what a start before left is
+    asked for again.
     """
 
     def __init__(self) -> None:
-        self._folder = Path(tempfile.mkdtemp(prefix="flinch-files-"))
+        self._folder: Path | None = None
         self._executor = ThreadPoolExecutor(1, thread_name_prefix="file")
         self._files: dict[int, _File] = {}
         self._numbers = itertools.count(1)
@@ -70,6 +71,8 @@ class Files:
         with self._lock:
             if sum(not one.over.is_set() for one in self._files.values()) >= _WAITING:
                 raise TooManyJobs
+            if self._folder is None:
+                self._folder = Path(tempfile.mkdtemp(prefix="flinch-files-"))
             self._forget()
             file = _File(next(self._numbers), owner, write)
             self._files[file.id] = file
@@ -101,7 +104,8 @@ class Files:
         for file in list(self._files.values()):
             file.stop.set()
         self._executor.shutdown(wait=True, cancel_futures=True)
-        shutil.rmtree(self._folder, ignore_errors=True)
+        if self._folder is not None:
+            shutil.rmtree(self._folder, ignore_errors=True)
 
     def _of(self, number: int, owner: int) -> _File:
         with self._lock:
@@ -111,6 +115,7 @@ class Files:
         return file
 
     def _place(self, file: _File) -> Path:
+        assert self._folder is not None, "it is there from the first file on"
         return self._folder / str(file.id)
 
     def _write(self, file: _File) -> None:
