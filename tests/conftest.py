@@ -29,7 +29,7 @@ from flinch.store.owned.owners import LOCAL_OWNER, owner_called
 from flinch.store.owned.tray import remove_from_tray
 
 # The first example compiles what it tests; how long that takes says nothing.
-hypothesis.settings.register_profile("flinch", deadline=None)
+hypothesis.settings.register_profile("flinch", deadline=None, derandomize=True)
 hypothesis.settings.load_profile("flinch")
 
 

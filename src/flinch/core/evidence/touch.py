@@ -93,7 +93,8 @@ def touch_chance(level: FloatArray, smile: SpanSmile) -> FloatArray:
     prices at K and D the chance of ending beyond it, the slope of the smile included. Each side is divided by its own value at
     the price, which a skew moves away from one. A flat smile gives the lognormal chance exactly (Shreve 2004, Stochastic Calculus
     for Finance II, 7.2). Under a local variance of elasticity -2 in the price it is within 2 points of drawn paths; under one of
-    -5 up to 5 points too low for rises.
+    -5 up to 5 points too low for rises. It falls with distance; that of a fall where the smile expects no price at all between
+    others does not, by the definition.
     """
     level = np.asarray(level, dtype=np.float64)
     with np.errstate(invalid="ignore", divide="ignore"):
