@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 import subprocess
 import sys
 from collections.abc import Iterable
@@ -12,8 +13,8 @@ from pathlib import Path
 import grimp
 
 PROJECT = Path(__file__).resolve().parents[1]
-NOTHING = ("docs/", "benchmarks/", "README.md", "LICENSE", ".gitignore")
-"""What no test but those of the documents reads."""
+READ = ("docs/", "benchmarks/", "README.md", "LICENSE", ".gitignore")
+"""What no code of ours is made of: tests read it that name its folder."""
 
 
 def changed_since(commit: str) -> list[str]:
@@ -26,11 +27,11 @@ def changed_since(commit: str) -> list[str]:
 def depending(paths: Iterable[str], project: Path = PROJECT) -> list[str]:
     """Test files that reach one of some changed paths by their imports or by what serves the application to them.
 
-    The interface is reached by the browser's tests, a document by the tests that name the folder of documents. What is none of
-    these changes everything.
+    The interface is reached by the browser's tests; a folder that a test names (documents, benchmarks, sources) by that test.
+    What is none of these changes everything.
     """
     files = sorted(path for path in (project / "tests").rglob("test_*.py"))
-    changed = [path for path in paths if not path.startswith(NOTHING)]
+    changed = [path for path in paths if not path.startswith(READ)]
     sources = {path for path in changed if path.startswith("src/flinch/") and path.endswith(".py")}
     interface = any(path.startswith("ui/") for path in changed)
     own = {path for path in changed if path.startswith("tests/") and path.endswith(".py")}
@@ -38,13 +39,14 @@ def depending(paths: Iterable[str], project: Path = PROJECT) -> list[str]:
     if any(path not in sources and path not in own and not path.startswith("ui/") for path in changed):
         return ["tests"]
     reached = _reached(frozenset(_module(path) for path in sources))
-    words = any(path.startswith("docs/") or path == "README.md" for path in paths)
+    folders = "|".join(sorted({re.escape(path.split("/")[0]) for path in paths}))
+    named = re.compile(rf"""["'](?:{folders})\b""") if folders else None
 
     def depends(file: Path) -> bool:
         told = str(file.relative_to(project))
         if told in own or (interface and "browser" in file.parts):
             return True
-        if words and '"docs"' in file.read_text():
+        if named is not None and named.search(file.read_text()):
             return True
         imports = _imports(file, project)
         served = _served(file, project)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import gc
 import threading
 import time
+import weakref
 from collections.abc import Callable, Iterator
+from contextlib import nullcontext
 from pathlib import Path
 
 import pytest
@@ -54,6 +57,29 @@ def test_one_is_told_of_while_it_is_written_and_handed_over_when_whole(files: Fi
     assert whole(files, number) == "whole"
     assert files.look(number, 1).mimetype == "text/plain"
     assert whole(files, number) == "whole", "and again, while it is kept"
+
+
+def test_what_a_file_was_written_from_is_let_go_of(files: Files):
+    """Its rows hold a version of the market: it must not stay as long as the file does."""
+
+    class Version:
+        pass
+
+    def asked(fails: bool) -> tuple[weakref.ref[Version], int]:
+        held = Version()
+
+        def work(path: Path, tell: Callable[[float], None]) -> None:
+            path.write_text(str(held))
+            if fails:
+                raise JobCancelled
+
+        return weakref.ref(held), files.begin(1, Write(work, "text/plain", "attachment"))
+
+    for fails in (False, True):
+        held, number = asked(fails)
+        with nullcontext() if not fails else pytest.raises(JobCancelled):
+            files.look(number, 1, PATIENCE)
+        until(lambda held=held: gc.collect() >= 0 and held() is None, "the end of the version")
 
 
 def test_another_owner_neither_sees_nor_stops_it(files: Files):

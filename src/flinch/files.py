@@ -129,7 +129,8 @@ class Files:
             file.what.work(self._place(file), tell)
             tell(1.0)
         except FlinchError as error:
-            file.error = error
+            # Without where it was raised, which holds all that was at hand there.
+            file.error = error.with_traceback(None)
         except OSError as error:
             file.error = NoRoom(error.strerror or type(error).__name__)
         except Exception:
@@ -138,6 +139,8 @@ class Files:
         if file.error is not None:
             with suppress(OSError):
                 self._place(file).unlink(missing_ok=True)
+        # What it was written from, a market's version for one, is not kept with it.
+        file.what = file.what._replace(work=_nothing)
         file.ended = time.monotonic()
         file.over.set()
 
@@ -153,6 +156,10 @@ class Files:
         self._files.pop(file.id, None)
         with suppress(OSError):
             self._place(file).unlink(missing_ok=True)
+
+
+def _nothing(path: Path, tell: Callable[[float], None]) -> None:
+    """Nothing is left to write."""
 
 
 class _File:

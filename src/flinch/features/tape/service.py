@@ -69,14 +69,14 @@ def look(found: Survivors, own: dict[str, Described], request: TapeRequest) -> T
         premium=float(table.take("premium", found.shown).astype(np.float64).sum()) if table.size else 0.0,
         rules=rule_reports(own, found.ran, request.aim, found.bins_of),
         doubts=[f"{number:,} {WORDS[key]}" for key, number in doubts.items() if number],
-        paired=_paired(found, days),
+        paired=_paired(days),
         left_out=sum(day.doubts.left_out for day in days),
         first=request.first,
         **rows,
     )
 
 
-def _paired(found: Survivors, days: Sequence[TicketDay]) -> list[str]:
+def _paired(days: Sequence[TicketDay]) -> list[str]:
     """What was put together of all tickets of the sessions shown, with what of it chance makes."""
     return paired_words(Paired(*np.sum([day.paired for day in days], axis=0))) if days else []
 

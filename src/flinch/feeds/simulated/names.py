@@ -41,6 +41,7 @@ SIZES = {
 
 
 _LEAST, _FUNDS = 20, 3
+"""The fewest names of a market, and of funds in one."""
 _FURTHER = {"large": 0.25, "medium": 0.7, "small": 1.6}
 """How often a company of a size is like the further ones of a larger market, against one of the demo market."""
 
@@ -55,7 +56,7 @@ def listings(count: int | None = None, first: Collection[str] = ()) -> list[List
     Raises
     ------
     ValueError
-        When that are too few.
+        When `count` is less than those, or than twenty.
     """
     with (files(__package__) / "names.csv").open(encoding="utf-8") as source:
         named = [Listing(**row) for row in csv.DictReader(source)]
