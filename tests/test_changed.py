@@ -36,7 +36,7 @@ def test_the_interface_runs_the_browser_and_what_is_read_those_that_name_it():
     assert all("docs" in Path(PROJECT / path).read_text() for path in told)
     assert "tests/test_benchmarks.py" in depending(["benchmarks/load.py"])
     assert "tests/test_benchmarks.py" in depending(["src/flinch/core/flow/packages.py"])
-    assert depending(["LICENSE"]) == []
+    assert depending(["LICENSE"]) == ["tests/test_changed.py"], "this file names it"
     assert depending([]) == []
 
 
