@@ -39,7 +39,7 @@ _MADE_BY = (
         for part in ("bulk.py", "market", "owned/migrations", "local_server.py", "migrate.py", "reading.py")
     ],
     *[f"src/flinch/feeds/{part}" for part in ("simulated", "load_simulated.py", "publish.py", "state.py")],
-    "src/flinch/tape.py",
+    "src/flinch/tape",
     "src/flinch/demo.py",
     "requirements.lock",
     "tests/kept_market.py",

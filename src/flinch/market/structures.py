@@ -18,6 +18,7 @@ from flinch.core.rules import Vocabulary, structure_vocabulary
 from flinch.core.rules.catalogue.metric import PERCENT
 from flinch.core.structures import (
     COLUMNS,
+    OPINIONS,
     STRUCTURES,
     Block,
     Chains,
@@ -102,7 +103,7 @@ class StructureTable(ThingTable):
     @cached_property
     def name(self) -> NDArray[np.int32]:
         """Row in the frame of each structure's name."""
-        return self._of_expiration(lambda board: board.name, None).astype(np.int32)
+        return self.of_expiration(lambda board: board.name, None).astype(np.int32)
 
     def codes(self, key: str) -> NDArray[np.int8]:
         """Which kind of structure each is."""
@@ -111,71 +112,29 @@ class StructureTable(ThingTable):
 
     def values(self, key: str, rows: IntArray | None = None) -> FloatArray:
         """A number or condition that the catalogue reads of structures, in its unit, of all or of some rows; NaN: none."""
-        made = self._made(key, rows)
+        made = _READ[key](self, rows)
         return np.where(np.isfinite(made), made, np.nan)
 
-    def _raw(self, key: str, rows: IntArray | None) -> FloatArray:
+    def raw(self, key: str, rows: IntArray | None) -> FloatArray:
         """A column of `COLUMNS`, in double precision."""
         column = self.columns[COLUMNS.index(key)]
         found: FloatArray = (column if rows is None else column[rows]).astype(np.float64)
         return found
 
-    def _made(self, key: str, rows: IntArray | None) -> FloatArray:
-        for judged in ("chance_of_profit", "chance_of_max_loss"):
-            if key.startswith(judged):
-                return PERCENT * self._raw(key, rows)
-        if key.startswith("expected_value"):
-            return self._raw(key.replace("expected_value", "expected"), rows)
-        match key:
-            case "credit":
-                cost = self._raw("cost", rows)
-                return np.where(cost < 0, -cost, np.nan)
-            case "debit":
-                cost = self._raw("cost", rows)
-                return np.where(cost > 0, cost, np.nan)
-            case "max_loss":
-                return -self._raw("max_loss", rows)
-            case "quoted_width":
-                return 2 * (self._raw("natural", rows) - self._raw("mid", rows))
-            case "dte":
-                return self._of_expiration(lambda board: board.days, rows)
-            case "sessions_to_expiration":
-                return self._of_expiration(lambda board: board.sessions, rows)
-            case "target":
-                return self._of_expiration(lambda board: board.target, rows)
-            case "profit_at_target":
-                return self._raw("at_target", rows)
-            case "leaning":
-                lean = np.array([kind.lean for kind in STRUCTURES.values()], np.float64)
-                return lean[self._kind if rows is None else self._kind[rows]]
-            case "breakeven_below_moves":
-                return (self._spot(rows) - self._raw("breakeven_below", rows)) / self._move(rows)
-            case "breakeven_above_moves":
-                return (self._raw("breakeven_above", rows) - self._spot(rows)) / self._move(rows)
-            case "report_inside":
-                return self._of_expiration(lambda board: board.report, rows)
-            case "dividend_inside":
-                inside = self._of_expiration(lambda board: board.dividend, rows) > 0
-                return (inside & (self._raw("short_call", rows) < self._spot(rows))).astype(np.float64)
-            case "pinned":
-                day = self.view.metric("next_day_move")[self.name if rows is None else self.name[rows]]
-                away = [np.abs(self._raw(key, rows) - self._spot(rows)) for key in ("short_put", "short_call")]
-                near = np.fmin(*away)
-                flagged = pinned(self.values("dte", rows), near, day)
-                return np.where(np.isfinite(day), flagged.astype(np.float64), np.nan)
-            case "adjusted":
-                changed = frozenset[int]().union(*(board.adjusted for board in self.boards))
-                return self._of_expiration(lambda board: np.isin(board.name, list(changed)), rows)
-        return self._raw(key, rows)
+    def leaning(self, rows: IntArray | None) -> FloatArray:
+        """Which way each wants the price to go, +1, -1 or 0."""
+        lean = np.array([kind.lean for kind in STRUCTURES.values()], np.float64)
+        return lean[self._kind if rows is None else self._kind[rows]]
 
-    def _spot(self, rows: IntArray | None) -> FloatArray:
-        return self._of_expiration(lambda board: board.spot, rows)
+    def spot(self, rows: IntArray | None) -> FloatArray:
+        """Price of the name, $."""
+        return self.of_expiration(lambda board: board.spot, rows)
 
-    def _move(self, rows: IntArray | None) -> FloatArray:
+    def move(self, rows: IntArray | None) -> FloatArray:
         """One expected move to the (first) expiration, $."""
-        return self._of_expiration(lambda board: board.spot * board.terms.deviation, rows)
+        return self.of_expiration(lambda board: board.spot * board.terms.deviation, rows)
 
-    def _of_expiration(self, read: Callable[[Board], NDArray[Any]], rows: IntArray | None) -> FloatArray:
+    def of_expiration(self, read: Callable[[Board], NDArray[Any]], rows: IntArray | None) -> FloatArray:
         """What a board says of each expiration, for each structure's first one."""
         told = [np.asarray(read(board), np.float64) for board in self.boards]
         every = np.concatenate(told) if told else np.empty(0)
@@ -197,6 +156,78 @@ class StructureTable(ThingTable):
                 for role, contract in zip(block.kind.legs, block.legs[row - self.begin[within]].tolist(), strict=True)
             ]
             yield block.kind, PlainLegs(legs, block.kind.shares * int(self.view.multiplier(int(self.name[row]))))
+
+
+_Read = Callable[[StructureTable, IntArray | None], FloatArray]
+
+
+def _plain(column: str, factor: float = 1.0) -> _Read:
+    """A column as the kernels tell it, times a factor."""
+    return lambda table, rows: factor * table.raw(column, rows)
+
+
+def _per_expiration(read: Callable[[Board], NDArray[Any]]) -> _Read:
+    """What a board says of the (first) expiration."""
+    return lambda table, rows: table.of_expiration(read, rows)
+
+
+def _above_zero(factor: float) -> _Read:
+    """Cost of entry times a factor where that is above zero."""
+
+    def read(table: StructureTable, rows: IntArray | None) -> FloatArray:
+        cost = factor * table.raw("cost", rows)
+        return np.where(cost > 0, cost, np.nan)
+
+    return read
+
+
+def _below(table: StructureTable, rows: IntArray | None) -> FloatArray:
+    return (table.spot(rows) - table.raw("breakeven_below", rows)) / table.move(rows)
+
+
+def _above(table: StructureTable, rows: IntArray | None) -> FloatArray:
+    return (table.raw("breakeven_above", rows) - table.spot(rows)) / table.move(rows)
+
+
+def _dividend(table: StructureTable, rows: IntArray | None) -> FloatArray:
+    inside = table.of_expiration(lambda board: board.dividend, rows) > 0
+    return (inside & (table.raw("short_call", rows) < table.spot(rows))).astype(np.float64)
+
+
+def _pinned(table: StructureTable, rows: IntArray | None) -> FloatArray:
+    day = table.view.metric("next_day_move")[table.name if rows is None else table.name[rows]]
+    away = [np.abs(table.raw(key, rows) - table.spot(rows)) for key in ("short_put", "short_call")]
+    flagged = pinned(table.values("dte", rows), np.fmin(*away), day)
+    return np.where(np.isfinite(day), flagged.astype(np.float64), np.nan)
+
+
+def _adjusted(table: StructureTable, rows: IntArray | None) -> FloatArray:
+    changed = list(frozenset[int]().union(*(board.adjusted for board in table.boards)))
+    return table.of_expiration(lambda board: np.isin(board.name, changed), rows)
+
+
+_READ: dict[str, _Read] = {
+    **{column: _plain(column) for column in COLUMNS},
+    **{f"chance_of_profit_{opinion}": _plain(f"chance_of_profit_{opinion}", PERCENT) for opinion in OPINIONS},
+    **{f"chance_of_max_loss_{opinion}": _plain(f"chance_of_max_loss_{opinion}", PERCENT) for opinion in OPINIONS},
+    **{f"expected_value_{opinion}": _plain(f"expected_{opinion}") for opinion in OPINIONS},
+    "credit": _above_zero(-1.0),
+    "debit": _above_zero(1.0),
+    "max_loss": _plain("max_loss", -1.0),
+    "quoted_width": lambda table, rows: 2 * (table.raw("natural", rows) - table.raw("mid", rows)),
+    "dte": _per_expiration(lambda board: board.days),
+    "sessions_to_expiration": _per_expiration(lambda board: board.sessions),
+    "target": _per_expiration(lambda board: board.target),
+    "profit_at_target": _plain("at_target"),
+    "leaning": lambda table, rows: table.leaning(rows),
+    "breakeven_below_moves": _below,
+    "breakeven_above_moves": _above,
+    "report_inside": _per_expiration(lambda board: board.report),
+    "dividend_inside": _dividend,
+    "pinned": _pinned,
+    "adjusted": _adjusted,
+}
+"""How each metric that the catalogue reads of structures follows from what the kernels and the boards tell, in its unit."""
 
 
 class _Part(NamedTuple):

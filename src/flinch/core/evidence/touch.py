@@ -8,6 +8,7 @@ import numpy as np
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.pricing.normal import normal_cdfs
+from flinch.core.volatility import raw_svi
 
 _SQRT_TWO_PI = np.sqrt(2 * np.pi)
 
@@ -106,8 +107,8 @@ def touch_chance(level: FloatArray, smile: SpanSmile) -> FloatArray:
 
 def _reflected(log: FloatArray, smile: SpanSmile, rise: BoolArray) -> FloatArray:
     """2 D + C / K of rises and 2 D - P / K of falls, at K / price = exp(log)."""
-    near, near_slope = _variance(smile.near, log)
-    far, far_slope = _variance(smile.far, log)
+    near, near_slope = raw_svi(smile.near, log)
+    far, far_slope = raw_svi(smile.far, log)
     # A share of nothing is nothing, whatever the other smile says there.
     w = smile.near_share * near + np.where(smile.far_share == 0, 0.0, smile.far_share * far)
     slope = smile.near_share * near_slope + np.where(smile.far_share == 0, 0.0, smile.far_share * far_slope)
@@ -120,10 +121,3 @@ def _reflected(log: FloatArray, smile: SpanSmile, rise: BoolArray) -> FloatArray
     option_over_strike = sign * (np.exp(-log) * moved - plain)
     reflected: FloatArray = 2 * beyond + sign * option_over_strike
     return reflected
-
-
-def _variance(parameters: FloatArray, k: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """Total variance of raw SVI and its slope in k."""
-    a, b, rho, m, sigma = np.moveaxis(parameters, -1, 0)
-    root = np.sqrt((k - m) ** 2 + sigma * sigma)
-    return a + b * (rho * (k - m) + root), b * (rho + (k - m) / root)

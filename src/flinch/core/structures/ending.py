@@ -13,6 +13,7 @@ from flinch.core.compiled import njit
 from flinch.core.pricing.normal import black_over_vega, normalised_vega
 from flinch.core.structures.legs import MULTIPLIER, Legs
 from flinch.core.structures.surface import Surface, expiration_places, later_carry, variance_left
+from flinch.core.volatility.svi import total_variance
 
 _REACH, _STEPS = 5.0, 129
 _BEYOND = np.array([5.4, 5.9, 6.5, 7.2, 8.0, 9.0, 10.5, 12.5, 15.0, 19.0, 25.0, 34.0])
@@ -41,12 +42,6 @@ class Living(NamedTuple):
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def _total_variance(svi: Any, k: float) -> float:
-    away = k - svi[3]
-    return float(svi[0] + svi[1] * (svi[2] * away + math.sqrt(away * away + svi[4] * svi[4])))
-
-
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 def _later_price(
     price: float, most: float, strike: float, is_call: bool, far_years: float, left_years: float, left_variance: float,
     svi: Any, carry: float, rate: float, american: bool,
@@ -56,7 +51,9 @@ def _later_price(
     growth = math.exp(rate * left_years)
     forward = price * growth - min(price, most) * (growth - math.exp((rate - carry) * left_years))
     k = math.log(strike / forward)
-    form = _total_variance(svi, k * math.sqrt(far_years / left_years)) / _total_variance(svi, 0.0)
+    a, b, rho, m, sigma = svi[0], svi[1], svi[2], svi[3], svi[4]
+    form = total_variance(a, b, rho, m, sigma, k * math.sqrt(far_years / left_years))
+    form /= total_variance(a, b, rho, m, sigma, 0.0)
     s = math.sqrt(max(left_variance * form, 1e-4 * left_years))
     sign = 1.0 if is_call else -1.0
     worth = max(sign * (forward - strike), 0.0)

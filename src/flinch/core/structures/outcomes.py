@@ -9,6 +9,7 @@ from scipy.special import stdtr
 
 from flinch.core.arrays import FloatArray, IntArray
 from flinch.core.pricing.normal import normal_cdfs
+from flinch.core.volatility import raw_svi
 
 Opinion = Literal["market", "past", "forecast"]
 OPINIONS: tuple[Opinion, ...] = ("market", "past", "forecast")
@@ -54,21 +55,17 @@ def chance_below(outcomes: Outcomes, expiration: int, price: FloatArray) -> Floa
 
 def variance_at_forward(parameters: FloatArray) -> FloatArray:
     """Total variance of raw SVI smiles, shape (..., 5), at the forward; shape (...)."""
-    a, b, rho, m, sigma = np.moveaxis(parameters, -1, 0)
-    total: FloatArray = a + b * (np.sqrt(m * m + sigma * sigma) - rho * m)
-    return total
+    return raw_svi(parameters, np.zeros(parameters.shape[:-1]))[0]
 
 
 def smile_chance(parameters: FloatArray, k: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
     """Of raw SVI smiles, shape (..., 5), at k = ln(K/F), shape (...): the deviation s to the expiration, d2, and what the slope
     of the smile adds to N(-d2) in the chance of ending at or below K: n(d2) w'(k) / (2 s)."""
-    a, b, rho, m, sigma = np.moveaxis(parameters, -1, 0)
+    w, slope = raw_svi(parameters, k)
     with np.errstate(invalid="ignore", divide="ignore"):
-        root = np.sqrt((k - m) ** 2 + sigma * sigma)
-        w = a + b * (rho * (k - m) + root)
         s = np.sqrt(np.where(w > 0, w, np.nan))
         d2 = -k / s - 0.5 * s
-        lean = np.exp(-0.5 * d2 * d2) / _SQRT_TWO_PI * b * (rho + (k - m) / root) / (2 * s)
+        lean = np.exp(-0.5 * d2 * d2) / _SQRT_TWO_PI * slope / (2 * s)
     return s, d2, lean
 
 

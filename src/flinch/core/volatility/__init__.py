@@ -18,7 +18,7 @@ from flinch.core.volatility.forecast import (
     session_variance,
 )
 from flinch.core.volatility.rank import LOOKBACK, MIN_OBSERVATIONS, observed_sessions, vol_percentile, vol_rank
-from flinch.core.volatility.smile import SmileFit, delta_vol, fit_smiles, smile_vol
+from flinch.core.volatility.smile import SmileFit, delta_vol, fit_smiles, raw_svi, smile_vol
 
 __all__ = [
     "ESTIMATORS",
@@ -42,6 +42,7 @@ __all__ = [
     "forecast_vol",
     "historical_vol",
     "observed_sessions",
+    "raw_svi",
     "realised_ahead",
     "reports_before",
     "return_correlations",

@@ -101,14 +101,24 @@ def fit_smiles(
     return SmileFit(parameters, smile_vol(parameters, years, np.zeros(groups)), count, low, high)
 
 
+def raw_svi(parameters: FloatArray, log_moneyness: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Total variance of raw SVI at ln(K/F), and its slope there (Gatheral & Jacquier 2014).
+
+    `parameters` has shape (..., 5), `log_moneyness` and what is returned (...).
+    """
+    a, b, rho, m, sigma = np.moveaxis(parameters, -1, 0)
+    away = log_moneyness - m
+    root = np.sqrt(away * away + sigma * sigma)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return a + b * (rho * away + root), b * (rho + away / root)
+
+
 def smile_vol(parameters: FloatArray, years: FloatArray, log_moneyness: FloatArray) -> FloatArray:
     """Fitted volatility at ln(K/F), annualised decimal, NaN where not fitted.
 
     `parameters` has shape (..., 5), `years` and `log_moneyness` (...).
     """
-    a, b, rho, m, sigma = np.moveaxis(parameters, -1, 0)
-    away = log_moneyness - m
-    total = a + b * (rho * away + np.sqrt(away * away + sigma * sigma))
+    total, _ = raw_svi(parameters, log_moneyness)
     with np.errstate(invalid="ignore", divide="ignore"):
         found: FloatArray = np.sqrt(np.where(total > 0, total, np.nan) / np.where(years > 0, years, np.nan))
     return found

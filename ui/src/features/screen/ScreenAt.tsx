@@ -1,38 +1,20 @@
-import { lazy, Suspense, useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { useNavigate } from "react-router";
+import { lazy, Suspense, useCallback, useEffect, useMemo, useState } from "react";
 import { tellResults } from "@/frame/results";
 import { useSubject } from "@/frame/subject";
 import { asOfDay } from "@/shared/address";
-import { ApiError, api, type FileFormat, type ScreenReply, type Why } from "@/shared/api/client";
-import {
-  useBaskets,
-  useChangeTray,
-  useHandbook,
-  useMarket,
-  useMetricMap,
-  useMetrics,
-  useScreen,
-  useScreenPages,
-  useScreens,
-  useTray,
-} from "@/shared/api/queries";
+import { api, type FileFormat, type ScreenReply, type Why } from "@/shared/api/client";
+import { useHandbook, useMetricMap, useMetrics, useScreen, useScreenPages, useScreens } from "@/shared/api/queries";
 import { count, date, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
-import { soon, useRowsBusy, whenRows } from "@/shared/settled";
 import { Asking } from "@/shared/stack/Asking";
-import type { Base } from "@/shared/stack/base";
 import { type Look, useLook } from "@/shared/stack/kept";
-import { Narrowest, Stack, universeWords } from "@/shared/stack/Stack";
+import { Narrowest } from "@/shared/stack/Stack";
+import { Replied, type StackAddress, StackFrame, useAnswered, useStackPage } from "@/shared/stack/StackPage";
 import { measuredBy, spokenOf } from "@/shared/stack/spoken";
-import { reasonFor, type View, writeScreen } from "@/shared/stack/state";
+import { type View, writeScreen } from "@/shared/stack/state";
 import { NAMES } from "@/shared/stack/things";
-import { useKeptScreen } from "@/shared/stack/useKeptScreen";
-import { useStack } from "@/shared/stack/useStack";
-import { useWalk } from "@/shared/stack/walk";
-import { AsOf } from "@/shared/ui/AsOf";
 import { later } from "@/shared/ui/later";
-import { Empty, Failed, Loading } from "@/shared/ui/States";
-import { useSaid } from "@/shared/ui/useSaid";
+import { Empty, Loading } from "@/shared/ui/States";
 import { Changed } from "./Changed";
 import { COLUMNS, FIRST } from "./first";
 import { Results } from "./Results";
@@ -70,33 +52,18 @@ function pagesBeside(reply: ScreenReply | undefined, [first, last]: [number, num
 }
 
 /** A screen with its survivors. All of it stands in the address. */
-export function ScreenAt({
-  base,
-  params,
-  write,
-}: {
-  base: Base;
-  params: URLSearchParams;
-  write: (changes: Record<string, string | null>, step?: boolean) => void;
-}) {
+export function ScreenAt(address: StackAddress) {
+  const { base, params, write } = address;
   const metrics = useMetrics();
   const metricMap = useMetricMap();
   const groups = useHandbook().data?.groups ?? [];
   const screens = useScreens().data;
-  const market = useMarket().data;
-  const baskets = useBaskets().data;
-  const tray = useTray();
-  const changeTray = useChangeTray();
   const { subject, setSubject } = useSubject();
-  const navigate = useNavigate();
-  const grid = useRef<HTMLDivElement>(null);
   const [choosing, setChoosing] = useState(false);
-  const { said, say, copy: copySymbols, takeOut: writeFile } = useSaid();
 
-  const stack = useStack(base, params, write);
-  const { screen, current, changed, change, aim } = stack;
-
-  const asOf = params.get("asof");
+  const page = useStackPage(NAMES, FIRST, address);
+  const { asOf, focused, walk, link, why, kept, grid, inTray, go } = page;
+  const { screen, current, changed, change, aim } = page.stack;
   const against = params.get("vs");
   const ids = useMemo(() => {
     // Columns that somebody chose say what its own rules measure; a rule that came since brings its number along.
@@ -129,7 +96,8 @@ export function ScreenAt({
     [current, ids, spoken, screen.view, area, shade, asOf, aim, against, look],
   );
   const answer = useScreen(request);
-  const reply = answer.data?.reply;
+  const answered = useAnswered(page, answer);
+  const { reply, asked } = answered;
   const [seen, setSeen] = useState<[number, number]>([0, 0]);
   const onSeen = useCallback((first: number, last: number) => {
     // Half a page ahead, either way.
@@ -138,7 +106,6 @@ export function ScreenAt({
     ) as [number, number];
     setSeen((before) => (before.join() === pages.join() ? before : pages));
   }, []);
-  const asked = answer.data?.request;
   const more = useScreenPages(
     useMemo(
       () => ({
@@ -162,21 +129,11 @@ export function ScreenAt({
     if (reply) tellResults(reply.symbols);
   }, [reply]);
 
-  const reports = stack.reportsOf(answer.data?.request.stack.rules ?? [], reply?.rules);
-
-  const { focused, walk, leave } = useWalk(params.get("at"), write);
-  function open(symbol: string) {
-    leave(symbol);
-    // One step after the other: a second navigation at once would drop the first.
-    soon(() => navigate(asOfDay(`/dossier/${symbol}`, asOf)));
-  }
-
-  const link = `/screen?${params}`;
-  const why = reasonFor(screen, NAMES, base.draft.name || null, universeWords(screen.universe, baskets), link);
+  const open = (symbol: string) => go(`/dossier/${symbol}`, symbol);
   const subjectOf = (row: Row): { symbol: string; why: Why; asOf: string | null } => ({
     symbol: row.symbol,
     why: { ...why, values: valuesOf(columns, row, spoken) },
-    asOf: reply && !reply.newest ? reply.session : null,
+    asOf: answered.past,
   });
   const focusedRow = rows.find((row) => row.symbol === focused);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the reason is made anew when the focused row or the address changes
@@ -191,18 +148,7 @@ export function ScreenAt({
     setSubject(subjectOf(row));
   };
 
-  const kept = useKeptScreen({
-    things: NAMES,
-    base,
-    first: FIRST,
-    screen,
-    changed,
-    link,
-    write,
-    onSaid: say,
-  });
-
-  const copy = () => copySymbols(rows.map((row) => row.symbol));
+  const copy = () => page.copy(rows.map((row) => row.symbol));
   const evidence = params.get("evidence") === "1";
   const toggleEvidence = () => write({ evidence: evidence ? null : "1" }, true);
   const setView = (view: View) => {
@@ -210,18 +156,13 @@ export function ScreenAt({
     if (evidence) write({ evidence: null });
   };
   useKeys({
-    r: () => whenRows(() => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus()),
     c: copy,
-    o: kept.choose,
     "1": () => setView("table"),
     "2": () => setView("gallery"),
     "3": () => setView("map"),
     "4": toggleEvidence,
   });
 
-  const session = reply?.session ?? market?.sessions.at(-1) ?? null;
-
-  const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
   const fresh = rows.filter((row) => !inTray.has(row.symbol));
   async function keepAll() {
     if (!asked) return;
@@ -229,11 +170,11 @@ export function ScreenAt({
     const all = await api
       .screenRows({ stack, columns: spoken, sort, first: 0, count: 10_000, as_of })
       .catch(() => null);
-    if (!all) return say("The server did not answer; nothing was put in the tray.");
+    if (!all) return page.say("The server did not answer; nothing was put in the tray.");
     const known = toColumns([all]);
     const taken = toRows(all.symbols, [all]).filter((row) => !inTray.has(row.symbol));
     const values = Object.fromEntries(taken.map((row) => [row.symbol, valuesOf(known, row, spoken)]));
-    changeTray.mutate({
+    page.changeTray.mutate({
       kind: "change",
       change: {
         op: "add",
@@ -249,162 +190,133 @@ export function ScreenAt({
     const rules = { universe: screen.universe, rules: screen.rules, any_groups: screen.anyGroups };
     const name = base.draft.name || "Screen";
     const shown = needed(ids);
-    writeFile("/api/screen/export", { format, name, stack: rules, columns: shown, sort: screen.sort, as_of: asOf });
+    page.takeOut("/api/screen/export", { format, name, stack: rules, columns: shown, sort: screen.sort, as_of: asOf });
   }
 
-  const failed = answer.failureReason;
-  // What is not answered because the server is away is said beside the rows, which stay as they are.
-  const waiting = !failed && (!reply || answer.isPlaceholderData);
-  useRowsBusy(waiting);
-  const refused = failed instanceof ApiError && !failed.passing ? failed : null;
   return (
-    <div className="screen">
-      <Stack
-        things={NAMES}
-        stack={stack}
-        reports={reports}
-        universe={reply?.universe ?? null}
-        names={metrics}
-        metrics={metricMap}
-      >
-        {kept.head}
-      </Stack>
-      <section className="results" aria-label="Results" aria-busy={waiting}>
-        <header>
-          <h2 aria-live="polite">
-            {reply ? (
-              <>
-                <b>{count(rows.length, "name survives", "names survive")}</b> of {number(reply.universe)}
-                {answer.isPlaceholderData && failed && ", before your last change"}
-              </>
-            ) : (
-              " "
-            )}
-          </h2>
-          <AsOf session={session} onWrite={write} />
-          <span className="said" role="status">
-            {said}
-          </span>
-          <ResultsTools
-            view={screen.view}
-            evidence={evidence}
-            comparing={against !== null}
-            structures={base.key && !changed ? asOfDay(`/structures?u=screen:${base.key}`, asOf) : null}
-            fresh={fresh.length}
-            all={rows.length}
-            onView={setView}
-            onEvidence={toggleEvidence}
-            onCompare={() => write({ vs: against === null ? "previous" : null })}
-            onColumns={() => setChoosing(true)}
-            onFile={takeOut}
-            onCopy={copy}
-            onKeep={keepAll}
-          />
-        </header>
-        {asking && !evidence && (
-          <Asking
-            starters={screens?.starters.filter((starter) => (starter.body.table ?? "names") === "names") ?? []}
-            onOpen={(key) => kept.open(`s-${key}`)}
-            onAll={kept.choose}
-          />
-        )}
-        {!evidence && screen.view !== "table" && (
-          <div className="view-tools">
-            {screen.view === "gallery" ? (
-              <GalleryTools params={params} onWrite={write} />
-            ) : (
-              <>
-                <MetricSelect label="Area" value={area} metrics={metricMap} onChange={(key) => write({ area: key })} />
-                <MetricSelect
-                  label="Shade"
-                  value={shade}
-                  metrics={metricMap}
-                  onChange={(key) => write({ shade: key })}
-                />
-              </>
-            )}
-          </div>
-        )}
-        {against !== null && (
-          <Changed changed={reply?.changed ?? null} rules={current.rules}>
-            <select
-              aria-label="Compare with"
-              value={against === "look" && look ? "look" : "previous"}
-              onChange={(event) => write({ vs: event.target.value })}
-            >
-              <option value="previous">the session before</option>
-              {look && (
-                <option value="look">
-                  your last look, as of {date(look.session)} ({look.symbols.length})
-                </option>
-              )}
-            </select>
-          </Changed>
-        )}
-        {refused ? (
-          <Failed error={refused} />
-        ) : !reply ? (
-          failed ? (
-            <Failed error={failed} />
+    <StackFrame
+      page={page}
+      answered={answered}
+      names={metrics}
+      metrics={metricMap}
+      survivors={
+        reply && (
+          <>
+            <b>{count(rows.length, "name survives", "names survive")}</b> of {number(reply.universe)}
+          </>
+        )
+      }
+      tools={
+        <ResultsTools
+          view={screen.view}
+          evidence={evidence}
+          comparing={against !== null}
+          structures={base.key && !changed ? asOfDay(`/structures?u=screen:${base.key}`, asOf) : null}
+          fresh={fresh.length}
+          all={rows.length}
+          onView={setView}
+          onEvidence={toggleEvidence}
+          onCompare={() => write({ vs: against === null ? "previous" : null })}
+          onColumns={() => setChoosing(true)}
+          onFile={takeOut}
+          onCopy={copy}
+          onKeep={keepAll}
+        />
+      }
+    >
+      {asking && !evidence && (
+        <Asking
+          starters={screens?.starters.filter((starter) => (starter.body.table ?? "names") === "names") ?? []}
+          onOpen={(key) => kept.open(`s-${key}`)}
+          onAll={kept.choose}
+        />
+      )}
+      {!evidence && screen.view !== "table" && (
+        <div className="view-tools">
+          {screen.view === "gallery" ? (
+            <GalleryTools params={params} onWrite={write} />
           ) : (
-            <Loading what="the market" />
-          )
-        ) : evidence ? (
-          <Evidence things={NAMES} screen={current} params={params} onWrite={write} />
-        ) : rows.length === 0 ? (
-          <Empty>
-            <p>No name survives these rules.</p>
-            <Narrowest reports={reply.rules} things={NAMES} />
-          </Empty>
-        ) : screen.view === "gallery" ? (
-          <Gallery
-            rows={rows}
-            columns={columns}
-            what={params.get("chart") === "volatility" ? "volatility" : "price"}
-            size={sizeOf(params.get("size"))}
-            period={periodOf(params.get("period"))}
-            onSeen={onSeen}
-            asOf={asOf}
-            focused={focused}
-            onFocus={focus}
-            onOpen={open}
-            tray={inTray}
-            gridRef={grid}
-          />
-        ) : screen.view === "map" ? (
-          <Suspense fallback={<Loading what="the map" />}>
-            <MarketMap
+            <>
+              <MetricSelect label="Area" value={area} metrics={metricMap} onChange={(key) => write({ area: key })} />
+              <MetricSelect label="Shade" value={shade} metrics={metricMap} onChange={(key) => write({ shade: key })} />
+            </>
+          )}
+        </div>
+      )}
+      {against !== null && (
+        <Changed changed={reply?.changed ?? null} rules={current.rules}>
+          <select
+            aria-label="Compare with"
+            value={against === "look" && look ? "look" : "previous"}
+            onChange={(event) => write({ vs: event.target.value })}
+          >
+            <option value="previous">the session before</option>
+            {look && (
+              <option value="look">
+                your last look, as of {date(look.session)} ({look.symbols.length})
+              </option>
+            )}
+          </select>
+        </Changed>
+      )}
+      <Replied answered={answered} ready={reply !== undefined} what="the market">
+        {() =>
+          !reply ? null : evidence ? (
+            <Evidence things={NAMES} screen={current} params={params} onWrite={write} />
+          ) : rows.length === 0 ? (
+            <Empty>
+              <p>No name survives these rules.</p>
+              <Narrowest reports={reply.rules} things={NAMES} />
+            </Empty>
+          ) : screen.view === "gallery" ? (
+            <Gallery
               rows={rows}
               columns={columns}
-              metrics={metricMap}
-              area={area}
-              shade={shade}
+              what={params.get("chart") === "volatility" ? "volatility" : "price"}
+              size={sizeOf(params.get("size"))}
+              period={periodOf(params.get("period"))}
+              onSeen={onSeen}
+              asOf={asOf}
               focused={focused}
               onFocus={focus}
               onOpen={open}
+              tray={inTray}
+              gridRef={grid}
             />
-          </Suspense>
-        ) : (
-          <Results
-            rows={rows}
-            ids={ids}
-            columns={columns}
-            metrics={metricMap}
-            scale={scale}
-            sort={screen.sort}
-            order={asked?.sort?.join() ?? ""}
-            onSeen={onSeen}
-            onSort={(sort) => write(writeScreen({ ...screen, sort }, base.screen))}
-            asOf={asOf}
-            focused={focused}
-            onFocus={focus}
-            onOpen={open}
-            tray={inTray}
-            gridRef={grid}
-          />
-        )}
-      </section>
-      {kept.dialogs}
+          ) : screen.view === "map" ? (
+            <Suspense fallback={<Loading what="the map" />}>
+              <MarketMap
+                rows={rows}
+                columns={columns}
+                metrics={metricMap}
+                area={area}
+                shade={shade}
+                focused={focused}
+                onFocus={focus}
+                onOpen={open}
+              />
+            </Suspense>
+          ) : (
+            <Results
+              rows={rows}
+              ids={ids}
+              columns={columns}
+              metrics={metricMap}
+              scale={scale}
+              sort={screen.sort}
+              order={asked?.sort?.join() ?? ""}
+              onSeen={onSeen}
+              onSort={(sort) => write(writeScreen({ ...screen, sort }, base.screen))}
+              asOf={asOf}
+              focused={focused}
+              onFocus={focus}
+              onOpen={open}
+              tray={inTray}
+              gridRef={grid}
+            />
+          )
+        }
+      </Replied>
       {choosing && (
         <ColumnPicker
           chosen={ids}
@@ -416,6 +328,6 @@ export function ScreenAt({
           onHide={() => setChoosing(false)}
         />
       )}
-    </div>
+    </StackFrame>
   );
 }

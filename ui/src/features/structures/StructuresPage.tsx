@@ -1,9 +1,8 @@
 import { useEffect, useState } from "react";
-import { Link } from "react-router";
 import { useAddress } from "@/shared/address";
 import { useTray } from "@/shared/api/queries";
-import { useBase } from "@/shared/stack/base";
-import { Failed, Loading } from "@/shared/ui/States";
+import { StackRoute } from "@/shared/stack/StackPage";
+import { Loading } from "@/shared/ui/States";
 import { FIRST, WORTH_A_LOOK } from "./first";
 import { StructuresAt } from "./StructuresAt";
 
@@ -11,7 +10,6 @@ import { StructuresAt } from "./StructuresAt";
 export default function StructuresPage() {
   const [params, write] = useAddress();
   const tray = useTray().data;
-  const { base, screens } = useBase(params.get("screen"), FIRST);
   // An empty tray has nothing to show: the page opens on names worth looking at, and says so.
   const [greeting, setGreeting] = useState(params.get("screen") === null && params.get("u") === null);
   useEffect(() => {
@@ -20,14 +18,13 @@ export default function StructuresPage() {
     setGreeting(false);
   }, [greeting, tray, write]);
   if (greeting) return <Loading what="your tray" />;
-  if (base) return <StructuresAt base={base} params={params} write={write} />;
-  if (screens.data)
-    return (
-      <Failed error={new Error("This search is not there any more.")}>
-        <p>
-          <Link to="/structures">Begin with the names of the tray</Link>
-        </p>
-      </Failed>
-    );
-  return screens.failureReason ? <Failed error={screens.failureReason} /> : <Loading what="your searches" />;
+  return (
+    <StackRoute
+      first={FIRST}
+      what="your searches"
+      lost="This search is not there any more."
+      begin={{ to: "/structures", words: "Begin with the names of the tray" }}
+      page={StructuresAt}
+    />
+  );
 }

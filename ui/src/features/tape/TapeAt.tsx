@@ -1,35 +1,20 @@
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import { useSubject } from "@/frame/subject";
 import { asOfDay } from "@/shared/address";
-import { ApiError, type FileFormat } from "@/shared/api/client";
-import {
-  useBaskets,
-  useByKey,
-  useChangeTray,
-  useMarket,
-  useScreens,
-  useTicketMetrics,
-  useTickets,
-  useTray,
-} from "@/shared/api/queries";
+import type { FileFormat } from "@/shared/api/client";
+import { useByKey, useScreens, useTicketMetrics, useTickets } from "@/shared/api/queries";
 import { compact, count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
-import { soon, useRowsBusy, whenRows } from "@/shared/settled";
 import { Asking } from "@/shared/stack/Asking";
-import type { Base } from "@/shared/stack/base";
-import { Narrowest, Stack, universeWords } from "@/shared/stack/Stack";
-import { reasonFor, type View, writeScreen } from "@/shared/stack/state";
+import { Narrowest } from "@/shared/stack/Stack";
+import { Replied, type StackAddress, StackFrame, useAnswered, useStackPage } from "@/shared/stack/StackPage";
+import { type View, writeScreen } from "@/shared/stack/state";
 import { TICKETS } from "@/shared/stack/things";
-import { useKeptScreen } from "@/shared/stack/useKeptScreen";
-import { useStack } from "@/shared/stack/useStack";
-import { useWalk } from "@/shared/stack/walk";
-import { AsOf } from "@/shared/ui/AsOf";
 import { later } from "@/shared/ui/later";
 import { MoreRows } from "@/shared/ui/MoreRows";
-import { Empty, Failed, Loading, NotKept } from "@/shared/ui/States";
+import { Empty, NotKept } from "@/shared/ui/States";
 import { SymbolLink } from "@/shared/ui/SymbolLink";
-import { useSaid } from "@/shared/ui/useSaid";
 import { type Column, WalkTable } from "@/shared/ui/WalkTable";
 import { contractColumns, nameColumns, type TicketRow, ticketColumns } from "./columns";
 import { Fills } from "./Fills";
@@ -46,32 +31,19 @@ type TapeView = "names" | "tickets" | "contracts" | "day";
 const VIEWS: TapeView[] = ["names", "tickets", "contracts", "day"];
 
 /** Tickets that a stack of rules leaves. All of it stands in the address. */
-export function TapeAt({
-  base,
-  params,
-  write,
-}: {
-  base: Base;
-  params: URLSearchParams;
-  write: (changes: Record<string, string | null>, step?: boolean) => void;
-}) {
+export function TapeAt(address: StackAddress) {
+  const { base, params, write } = address;
   const metrics = useTicketMetrics();
   const metricMap = useByKey(metrics);
   const screens = useScreens().data;
-  const market = useMarket().data;
-  const baskets = useBaskets().data;
-  const tray = useTray();
-  const changeTray = useChangeTray();
   const { setSubject } = useSubject();
   const navigate = useNavigate();
-  const grid = useRef<HTMLDivElement>(null);
-  const { said, say, copy: copySymbols, takeOut: writeFile } = useSaid();
   const [rows, setRows] = useState(PAGE);
 
-  const stack = useStack(base, params, write);
-  const { screen, current, changed, change, aim } = stack;
+  const page = useStackPage(TICKETS, FIRST, address);
+  const { asOf, focused, walk, link, why, kept, inTray, go } = page;
+  const { screen, current, change, aim } = page.stack;
   const view: TapeView = VIEWS.find((known) => known === screen.view) ?? "names";
-  const asOf = params.get("asof");
   const until = /^\d\d:\d\d$/.test(params.get("until") ?? "") ? params.get("until") : null;
   const least = Math.max(1, Math.min(100_000, Math.trunc(Number(params.get("least") ?? 1)) || 1));
   const quarter = useMemo(() => readQuarter(params.get("quarter")), [params]);
@@ -90,16 +62,9 @@ export function TapeAt({
     () => ({ ...asked, view, sort, least, first: 0, count: rows, aim }),
     [asked, view, sort, least, rows, aim],
   );
-  const answer = useTickets(request);
-  const reply = answer.data?.reply;
-  const told = answer.data?.request;
-  const reports = stack.reportsOf(told?.stack.rules ?? [], reply?.rules);
-
-  const { focused, walk, leave } = useWalk(params.get("at"), write);
+  const answered = useAnswered(page, useTickets(request));
+  const { reply, asked: told, past } = answered;
   const symbol = symbolOf(focused) ?? reply?.symbols[0] ?? null;
-  const link = `/tape?${params}`;
-  const why = reasonFor(screen, TICKETS, base.draft.name || null, universeWords(screen.universe, baskets), link);
-  const past = reply && !reply.newest ? reply.session : null;
   // biome-ignore lint/correctness/useExhaustiveDependencies: the reason is made anew when the focused row or the address changes
   useEffect(() => {
     if (symbol)
@@ -112,11 +77,7 @@ export function TapeAt({
       });
   }, [symbol, link, asked, past, until, setSubject]);
 
-  const kept = useKeptScreen({ things: TICKETS, base, first: FIRST, screen, changed, link, write, onSaid: say });
-  function open(name: string) {
-    leave(focused ?? name);
-    soon(() => navigate(asOfDay(`/dossier/${name}?view=tape`, asOf)));
-  }
+  const open = (name: string) => go(`/dossier/${name}?view=tape`, focused ?? name);
   const symbolLink = (name: string) => (
     <SymbolLink symbol={name} to={asOfDay(`/dossier/${name}?view=tape`, asOf)} onOpen={open} />
   );
@@ -126,12 +87,9 @@ export function TapeAt({
       expiration: contract.expiration,
       strike: String(contract.strike),
     });
-    leave(focused ?? name);
-    soon(() => navigate(asOfDay(`/dossier/${name}?${query}`, asOf)));
+    go(`/dossier/${name}?${query}`, focused ?? name);
   };
-  const inTray = useMemo(() => new Set(tray.data?.items.map((item) => item.symbol)), [tray.data]);
-  const fresh = reply?.symbols.filter((name) => !inTray.has(name)) ?? [];
-  const copy = () => copySymbols(reply?.symbols ?? []);
+  const copy = () => page.copy(reply?.symbols ?? []);
   const evidence = params.get("evidence") === "1";
   const toggleEvidence = () => write({ evidence: evidence ? null : "1" }, true);
   const setView = (next: View) => {
@@ -139,9 +97,7 @@ export function TapeAt({
     if (evidence) write({ evidence: null });
   };
   useKeys({
-    r: () => whenRows(() => grid.current?.querySelector<HTMLElement>("[tabindex='0']")?.focus()),
     c: copy,
-    o: kept.choose,
     "1": () => setView("names"),
     "2": () => setView("tickets"),
     "3": () => setView("contracts"),
@@ -150,20 +106,15 @@ export function TapeAt({
   });
   function takeOut(format: FileFormat) {
     const what = view === "day" ? "tickets" : view;
-    writeFile("/api/tape/export", { ...asked, format, name: base.draft.name || "Tape", view: what, sort, least });
+    page.takeOut("/api/tape/export", { ...asked, format, name: base.draft.name || "Tape", view: what, sort, least });
   }
 
-  const failed = answer.failureReason;
-  // What is not answered because the server is away is said beside the rows, which stay as they are.
-  const waiting = !failed && (!reply || answer.isPlaceholderData);
-  useRowsBusy(waiting);
-  const refused = failed instanceof ApiError && !failed.passing ? failed : null;
   const asking = base.key === null && screen.rules.every((r) => /^[a-z_0-9]+$/.test(r.text));
   const shared = {
     sort: told?.sort ?? sort,
     onSort: (next: string) => write(writeScreen({ ...screen, sort: [next] }, base.screen)),
     focused,
-    gridRef: grid,
+    gridRef: page.grid,
   };
   const table = <Row,>(
     label: string,
@@ -187,134 +138,118 @@ export function TapeAt({
     </WalkTable>
   );
   return (
-    <div className="screen tape-page">
-      <Stack
-        things={TICKETS}
-        stack={stack}
-        reports={reports}
-        universe={reply?.universe ?? null}
-        names={metrics}
-        metrics={metricMap}
-      >
-        {kept.head}
-      </Stack>
-      <section className="results" aria-label="Results" aria-busy={waiting}>
-        <header>
-          <h2 aria-live="polite">
-            {reply ? (
-              <>
-                <b>{count(reply.survivors, "ticket survives", "tickets survive")}</b> of {number(reply.universe)}, $
-                {compact(reply.premium)}
-                {answer.isPlaceholderData && failed && ", before your last change"}
-              </>
-            ) : (
-              " "
-            )}
-          </h2>
-          <AsOf session={reply?.session ?? market?.sessions.at(-1) ?? null} onWrite={write} />
-          <Until
-            until={until}
-            sessions={current.sessions}
-            onWrite={write}
-            onSessions={(sessions) => change({ sessions })}
-          />
-          <span className="said" role="status">
-            {said}
-          </span>
-          <TapeTools
-            view={view}
-            least={least}
-            fresh={fresh.length}
-            all={reply?.symbols.length ?? 0}
-            evidence={evidence}
-            onView={setView}
-            onEvidence={toggleEvidence}
-            onLeast={(next) => write({ least: next > 1 ? String(next) : null })}
-            onFile={takeOut}
-            onCopy={copy}
-            onKeep={() => changeTray.mutate({ kind: "add", symbols: fresh, why: { ...why, values: {} } })}
-          />
-        </header>
-        {asking && (
-          <Asking
-            starters={screens?.starters.filter((starter) => starter.body.table === "tickets") ?? []}
-            onOpen={(key) => kept.open(`s-${key}`)}
-            onAll={kept.choose}
-          />
-        )}
-        {quarter && view !== "day" && reply && (
-          <p className="quarter-chosen">
-            {count(reply.shown, "ticket")} of the quarter of an hour that was chosen.{" "}
-            <button type="button" className="quiet" onClick={() => write({ quarter: null })}>
-              all of them again
-            </button>
-          </p>
-        )}
-        {refused ? (
-          <Failed error={refused} />
-        ) : !reply || told?.view !== view ? (
-          failed ? (
-            <Failed error={failed} />
+    <StackFrame
+      page={page}
+      answered={answered}
+      names={metrics}
+      metrics={metricMap}
+      className="tape-page"
+      survivors={
+        reply && (
+          <>
+            <b>{count(reply.survivors, "ticket survives", "tickets survive")}</b> of {number(reply.universe)}, $
+            {compact(reply.premium)}
+          </>
+        )
+      }
+      beside={
+        <Until
+          until={until}
+          sessions={current.sessions}
+          onWrite={write}
+          onSessions={(sessions) => change({ sessions })}
+        />
+      }
+      tools={
+        <TapeTools
+          view={view}
+          least={least}
+          fresh={answered.fresh.length}
+          all={reply?.symbols.length ?? 0}
+          evidence={evidence}
+          onView={setView}
+          onEvidence={toggleEvidence}
+          onLeast={(next) => write({ least: next > 1 ? String(next) : null })}
+          onFile={takeOut}
+          onCopy={copy}
+          onKeep={() => page.keep(answered.fresh)}
+        />
+      }
+    >
+      {asking && (
+        <Asking
+          starters={screens?.starters.filter((starter) => starter.body.table === "tickets") ?? []}
+          onOpen={(key) => kept.open(`s-${key}`)}
+          onAll={kept.choose}
+        />
+      )}
+      {quarter && view !== "day" && reply && (
+        <p className="quarter-chosen">
+          {count(reply.shown, "ticket")} of the quarter of an hour that was chosen.{" "}
+          <button type="button" className="quiet" onClick={() => write({ quarter: null })}>
+            all of them again
+          </button>
+        </p>
+      )}
+      <Replied answered={answered} ready={told?.view === view} what="the tape">
+        {() =>
+          !reply ? null : evidence ? (
+            <Evidence things={TICKETS} screen={current} params={params} onWrite={write} />
+          ) : reply.sessions.length === 0 || reply.universe === 0 ? (
+            <Empty>
+              {reply.sessions.includes(reply.session) ? (
+                <p>No name of this universe traded options then.</p>
+              ) : (
+                <NotKept what="Option trades">No option trades of this session are kept: choose a later one.</NotKept>
+              )}
+            </Empty>
+          ) : reply.survivors === 0 ? (
+            <Empty>
+              <p>No ticket survives these rules.</p>
+              <Narrowest reports={reply.rules} things={TICKETS} />
+            </Empty>
+          ) : view === "names" ? (
+            table("Names with surviving tickets", reply.names ?? [], (row) => row.symbol, nameColumns(symbolLink), {})
+          ) : view === "contracts" ? (
+            table(
+              "Contracts with surviving tickets",
+              reply.contracts ?? [],
+              (row) => `${row.symbol} ${row.expiration} ${row.strike} ${row.is_call}`,
+              contractColumns(symbolLink),
+              { onOpen: (row) => toChain(row.symbol, row) },
+            )
+          ) : view === "tickets" ? (
+            table(
+              "Surviving tickets",
+              reply.tickets ?? [],
+              keyOfTicket,
+              ticketColumns(symbolLink, current.sessions > 1, (address) => navigate(asOfDay(address, asOf))),
+              {
+                sort: "",
+                below: (row) =>
+                  keyOfTicket(row) === params.get("unfolded") ? <Fills ticket={row} asOf={asOf} until={until} /> : null,
+                onOpen: (row) =>
+                  write({ unfolded: params.get("unfolded") === keyOfTicket(row) ? null : keyOfTicket(row) }),
+              },
+            )
           ) : (
-            <Loading what="the tape" />
+            <ThroughTheDay
+              quarters={reply.quarters ?? []}
+              chosen={quarter}
+              onChoose={(next) => write({ quarter: writeQuarter(next) })}
+            />
           )
-        ) : evidence ? (
-          <Evidence things={TICKETS} screen={current} params={params} onWrite={write} />
-        ) : reply.sessions.length === 0 || reply.universe === 0 ? (
-          <Empty>
-            {reply.sessions.includes(reply.session) ? (
-              <p>No name of this universe traded options then.</p>
-            ) : (
-              <NotKept what="Option trades">No option trades of this session are kept: choose a later one.</NotKept>
-            )}
-          </Empty>
-        ) : reply.survivors === 0 ? (
-          <Empty>
-            <p>No ticket survives these rules.</p>
-            <Narrowest reports={reply.rules} things={TICKETS} />
-          </Empty>
-        ) : view === "names" ? (
-          table("Names with surviving tickets", reply.names ?? [], (row) => row.symbol, nameColumns(symbolLink), {})
-        ) : view === "contracts" ? (
-          table(
-            "Contracts with surviving tickets",
-            reply.contracts ?? [],
-            (row) => `${row.symbol} ${row.expiration} ${row.strike} ${row.is_call}`,
-            contractColumns(symbolLink),
-            { onOpen: (row) => toChain(row.symbol, row) },
-          )
-        ) : view === "tickets" ? (
-          table(
-            "Surviving tickets",
-            reply.tickets ?? [],
-            keyOfTicket,
-            ticketColumns(symbolLink, current.sessions > 1, (address) => navigate(asOfDay(address, asOf))),
-            {
-              sort: "",
-              below: (row) =>
-                keyOfTicket(row) === params.get("unfolded") ? <Fills ticket={row} asOf={asOf} until={until} /> : null,
-              onOpen: (row) =>
-                write({ unfolded: params.get("unfolded") === keyOfTicket(row) ? null : keyOfTicket(row) }),
-            },
-          )
-        ) : (
-          <ThroughTheDay
-            quarters={reply.quarters ?? []}
-            chosen={quarter}
-            onChoose={(next) => write({ quarter: writeQuarter(next) })}
-          />
-        )}
-        {reply && reply.doubts.length + reply.paired.length > 0 && (
-          <p className="doubts muted">
-            {reply.paired.length > 0 && `In all tickets of these sessions ${reply.paired.join(" and ")}. `}
-            Of the fills {reply.doubts.join(", ") || "all are as they should be"}
-            {reply.left_out > 0 && `; ${number(reply.left_out)} of them do not count`}. A trade’s lean is no view of its
-            owner.
-          </p>
-        )}
-      </section>
-      {kept.dialogs}
-    </div>
+        }
+      </Replied>
+      {reply && reply.doubts.length + reply.paired.length > 0 && (
+        <p className="doubts muted">
+          {reply.paired.length > 0 && `In all tickets of these sessions ${reply.paired.join(" and ")}. `}
+          Of the fills {reply.doubts.join(", ") || "all are as they should be"}
+          {reply.left_out > 0 && `; ${number(reply.left_out)} of them do not count`}. A trade’s lean is no view of its
+          owner.
+        </p>
+      )}
+    </StackFrame>
   );
 }
 

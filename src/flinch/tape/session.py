@@ -1,13 +1,10 @@
-"""A session's option trades as tickets, with what each of them points at: for one name or for all of them at once.
-
-Both publishing and the pages read it, so it lies below them and above the store.
-"""
+"""A session's option trades as tickets, with what each of them points at: for one name or for all of them at once."""
 
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass, fields
-from typing import Any, NamedTuple
+from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import polars as pl
@@ -41,113 +38,14 @@ from flinch.core.volatility import smile_vol
 from flinch.store.market.chain import read_contracts
 from flinch.store.market.minutes import read_minutes
 from flinch.store.market.surfaces import read_smiles
-from flinch.store.market.tape import CANCELLED, LATE, PACKAGE, read_tape
+from flinch.store.market.tape import PACKAGE, read_tape
 from flinch.store.reading import numbers
+from flinch.tape.fills import KEY, Doubts, clean, midnight
+from flinch.tape.words import Paired
 
-_KEY = ("name_id", "expiration", "strike", "is_call")
 _MILLISECOND = 1_000_000
 _MINUTE = 60 * 10**9
 _DAY_MINUTES = 100_000
-
-
-@dataclass(frozen=True)
-class Doubts:
-    """Fills that are not what they should be. The first four do not count; the others do."""
-
-    cancelled: int
-    no_size: int
-    doubled: int
-    not_listed: int
-    late: int
-    out_of_order: int
-    no_quote: int
-    locked: int
-
-    @property
-    def left_out(self) -> int:
-        """How many do not count."""
-        return self.cancelled + self.no_size + self.doubled + self.not_listed
-
-
-WORDS = {
-    "cancelled": "cancelled",
-    "no_size": "without a size above zero",
-    "doubled": "told twice",
-    "not_listed": "in a contract that is not listed",
-    "late": "told late",
-    "out_of_order": "out of order",
-    "no_quote": "without a usable quote",
-    "locked": "at a locked market",
-}
-assert list(WORDS) == [field.name for field in fields(Doubts)]
-
-
-class Contract(NamedTuple):
-    """A standard contract of a name."""
-
-    strike: float
-    is_call: bool
-    expiration: dt.date
-
-    @property
-    def words(self) -> str:
-        """As 105 call 18 Sep."""
-        return f"{self.strike:g} {'call' if self.is_call else 'put'} {self.expiration:%-d %b}"
-
-
-def leg_words(side: int, contracts: int, contract: Contract) -> str:
-    """A leg of a package, bought on the ask side, sold on the bid side: bought 20 105 call 18 Sep."""
-    return f"{ {1: 'bought', -1: 'sold', 0: 'traded'}[side] } {contracts:,} {contract.words}"
-
-
-def rolled_words(sold: Contract, bought: Contract, before: float, after: float) -> str:
-    """A roll: from which contract to which, and the premium of both."""
-    strike = "the same strike" if bought.strike == sold.strike else "higher" if bought.strike > sold.strike else "lower"
-    later = bought.expiration > sold.expiration
-    when = "the same expiration" if bought.expiration == sold.expiration else "further out" if later else "nearer"
-    return f"rolled from {sold.words} to {bought.words}: {strike}, {when}; ${before:,.0f} before, ${after:,.0f} after"
-
-
-class Paired(NamedTuple):
-    """What was put together from tickets, by name, shape (names,): rolls, packages that no source flags, and how many of either
-    chance makes."""
-
-    rolls: FloatArray
-    rolls_by_chance: FloatArray
-    packages: FloatArray
-    packages_by_chance: FloatArray
-
-
-def paired_words(paired: Paired) -> list[str]:
-    """How many rolls, and packages that no source flags, were told, each with how many of them chance makes; none without any."""
-    told = (
-        ("roll", "rolls", paired.rolls, paired.rolls_by_chance),
-        ("package", "packages", paired.packages, paired.packages_by_chance),
-    )
-    out = []
-    for one, several, each, by_chance in told:
-        if total := int(each.sum()):
-            made = float(by_chance.sum())
-            chance = f"about {made:,.0f}" if made >= 0.5 else "fewer than one"
-            flagged = " that no source flags" if one == "package" else ""
-            out.append(f"{total:,} {one if total == 1 else several}{flagged} (chance alone makes {chance})")
-    return out
-
-
-def moment_of_day(session: dt.date, milliseconds: int) -> dt.datetime:
-    """An instant from the milliseconds since the session's midnight in UTC."""
-    return _midnight(session) + dt.timedelta(milliseconds=milliseconds)
-
-
-def tell_fills(fills: pl.DataFrame, session: dt.date, venues: dict[int, str]) -> list[dict[str, Any]]:
-    """Fills with their moment and the name of their venue: at, venue, price, contracts, bid, ask (NaN where not quoted)."""
-    return [
-        {"at": moment_of_day(session, at), "venue": venues.get(venue, "unknown"), **rest}
-        for at, venue, rest in (
-            (fill.pop("at"), fill.pop("venue"), fill)
-            for fill in fills.select("at", "venue", "price", "contracts", "bid", "ask").iter_rows(named=True)
-        )
-    ]
 
 
 class Asked(NamedTuple):
@@ -206,7 +104,7 @@ def read_session_tape(engine: Engine, asked: Asked) -> SessionTape | None:
     told = read_tape(engine, (int(ids[0]), int(ids[-1])), (session, session))
     if not told.height:
         return None
-    told = told.filter(pl.col("at") < (asked.until - _midnight(session)) // dt.timedelta(milliseconds=1))
+    told = told.filter(pl.col("at") < (asked.until - midnight(session)) // dt.timedelta(milliseconds=1))
     contracts = _contracts(engine, asked)
     counted, doubts = clean(told, contracts)
     at = counted["at"].to_numpy() * _MILLISECOND
@@ -324,47 +222,11 @@ def compile_tape() -> None:
     place_of_highest(0 * one, 1, np.ones(2))
 
 
-def clean(told: pl.DataFrame, contracts: pl.DataFrame) -> tuple[pl.DataFrame, Doubts]:
-    """The fills that count, in order of time, with the row of their contract; and what was wrong with those told."""
-    at, owner = told["at"].to_numpy(), told["name_id"].to_numpy()
-    condition = pl.col("conditions")
-    listed = contracts.select(_KEY).with_row_index("contract")
-    rows = told.join(listed, on=_KEY, how="left", maintain_order="left").with_columns(
-        twice=~pl.struct(told.columns).is_first_distinct()
-    )
-    cancelled = condition & CANCELLED > 0
-    no_size = ~cancelled & (pl.col("contracts") <= 0)
-    doubled = ~cancelled & ~no_size & pl.col("twice")
-    unlisted = ~cancelled & ~no_size & ~doubled & pl.col("contract").is_null()
-    counted = rows.filter(~(cancelled | no_size | doubled | unlisted))
-    bid, ask = pl.col("bid"), pl.col("ask")
-    quoted = bid.is_not_nan() & ask.is_not_nan() & (bid <= ask)
-
-    def count(rows: pl.DataFrame, which: pl.Expr) -> int:
-        return int(rows.select(which.fill_null(value=False).sum()).item())
-
-    doubts = Doubts(
-        cancelled=count(rows, cancelled),
-        no_size=count(rows, no_size),
-        doubled=count(rows, doubled),
-        not_listed=count(rows, unlisted),
-        late=count(counted, condition & LATE > 0),
-        out_of_order=int(((np.diff(at) < 0) & (np.diff(owner) == 0)).sum()),
-        no_quote=count(counted, ~quoted),
-        locked=count(counted, quoted & (bid == ask)),
-    )
-    return counted.drop("twice").sort("at", maintain_order=True), doubts
-
-
-def _midnight(session: dt.date) -> dt.datetime:
-    return dt.datetime.combine(session, dt.time(), dt.UTC)
-
-
 def _hours(asked: Asked) -> tuple[int, int]:
     """When the session opens, and closes or is known until, in nanoseconds since its midnight in UTC."""
-    midnight, day = _midnight(asked.session), asked.session
+    start, day = midnight(asked.session), asked.session
     opened, closed = (dt.datetime.combine(day, time, EXCHANGE_ZONE) for time in (OPEN, CLOSE))
-    ends = (opened - midnight, min(closed, asked.until) - midnight)
+    ends = (opened - start, min(closed, asked.until) - start)
     begin, end = (end // dt.timedelta(microseconds=1) * 1_000 for end in ends)
     return begin, max(begin, end)
 
@@ -372,13 +234,13 @@ def _hours(asked: Asked) -> tuple[int, int]:
 def _contracts(engine: Engine, asked: Asked) -> pl.DataFrame:
     """What was listed in the session, with the open interest of its morning and, where that is to be known, of the next."""
     names = (int(asked.ids[0]), int(asked.ids[-1]))
-    chain = read_contracts(engine, asked.snapshot, names).select(*_KEY, "open_interest")
+    chain = read_contracts(engine, asked.snapshot, names).select(*KEY, "open_interest")
     if asked.next_snapshot is None:
         return chain.with_columns(next_open_interest=pl.lit(float("nan")))
     later = read_contracts(engine, asked.next_snapshot, names).select(
-        *_KEY, pl.col("open_interest").cast(pl.Float64).alias("next_open_interest")
+        *KEY, pl.col("open_interest").cast(pl.Float64).alias("next_open_interest")
     )
-    return chain.join(later, on=_KEY, how="left", maintain_order="left").with_columns(
+    return chain.join(later, on=KEY, how="left", maintain_order="left").with_columns(
         pl.col("next_open_interest").fill_null(float("nan"))
     )
 
@@ -400,8 +262,8 @@ def prices_at(engine: Engine, asked: Asked, name: IntArray, moment: IntArray) ->
     """
     session = asked.session
     rows = read_minutes(engine, (int(asked.ids[0]), int(asked.ids[-1])), (session, session))
-    midnight = np.datetime64(session, "m")
-    ended = (rows["at"].to_numpy().astype("datetime64[m]") - midnight).astype(np.int64) + 1
+    start = np.datetime64(session, "m")
+    ended = (rows["at"].to_numpy().astype("datetime64[m]") - start).astype(np.int64) + 1
     owner = np.searchsorted(asked.ids, rows["name_id"].to_numpy())
     place = np.searchsorted(owner * _DAY_MINUTES + ended, name * _DAY_MINUTES + moment // _MINUTE, "right") - 1
     close = numbers(rows["close"])
