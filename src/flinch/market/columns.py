@@ -6,11 +6,12 @@ pages of each, and a later moment of the newest session shares all others with t
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import re
 import shutil
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from contextlib import ExitStack
 from functools import cache
 from pathlib import Path
@@ -22,7 +23,7 @@ from flinch.store.market.state import Loaded
 from flinch.store.reading import Floats
 
 _PACKAGE = Path(__file__).resolve().parents[1]
-_MADE_BY = ("core", "market", "store")
+_MADE_BY = ("core", "market", "store", "tape")
 
 
 def columns_key(state: Loaded) -> str:
@@ -113,6 +114,29 @@ def map_columns(folder: Path) -> dict[str, Floats]:
     if not folder.is_dir():
         raise FileNotFoundError(folder)
     return {path.stem: np.asarray(np.load(path, mmap_mode="c")) for path in folder.glob("*.npy")}
+
+
+Arrays = dict[str, np.ndarray[Any, Any]]
+
+
+def kept_arrays(place: Path | None, name: str, version: str, make: Callable[[], Arrays]) -> Arrays:
+    """Large arrays that follow from a version: made once, from then on mapped from files in a folder of their own beside its
+    columns; in memory where there is no place for them, or no room on the disk. Of a name one version is kept."""
+    if place is None or not place.is_dir():
+        return make()
+    folder = place / f"{name}.{version}"
+    with contextlib.suppress(OSError, ValueError):
+        return map_columns(folder)
+    made = make()
+    try:
+        with ColumnWriter(folder) as writer:
+            writer.write(made)
+        for other in place.glob(f"{name}.*"):
+            if other != folder:
+                shutil.rmtree(other, ignore_errors=True)
+        return map_columns(folder)
+    except (OSError, ValueError):
+        return made
 
 
 _OURS = re.compile(r"[0-9a-f]{12}-\d+-[0-9a-f]{12}(\.\d+\.making)?")

@@ -82,6 +82,8 @@ class MarketFrame:
     members: dict[int, list[tuple[int, float]]]
     multiplier: Floats
     snapshots: list[Snapshot]
+    place: Path | None = None
+    """Where its arrays are files that last; None where they vanish with the process."""
 
     def until(self, last: int) -> MarketFrame:
         """The arrays up to and with a session, nothing copied; without expirations and snapshots, which belong to moments."""
@@ -186,6 +188,7 @@ class _Reader:
             members=self.members,
             multiplier=multipliers(self.engine, self.ids),
             snapshots=self.snapshots,
+            place=place if self.lasting else None,
         )
 
     def _write(self, place: Path) -> None:

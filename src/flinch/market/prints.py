@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from flinch.core.arrays import FloatArray, IntArray
 from flinch.core.shelves import Book, make_book, make_bursts
 from flinch.errors import FlinchError
+from flinch.market.columns import Arrays
 from flinch.market.view import View
 from flinch.store.market.prints import AVERAGE, DERIVATIVE, LATE, read_print_sessions, read_prints
 from flinch.store.reading import numbers
@@ -129,9 +130,35 @@ class Prints:
         return [words for bit, words in CONDITIONS.items() if self.conditions[place] & bit]
 
 
+_PLAIN = ("sessions", "begin", "name", "session", "at", "price", "shares", "conditions", "burst")
+"""Fields of `Prints` that are arrays."""
+
+
 def market_prints(view: View) -> Prints:
     """All prints of a view's version, read once. A view of an earlier session looks at its own sessions alone."""
-    return view.version.share(("prints",), lambda: _read(view), 1)
+    version = view.version
+
+    def make() -> Prints:
+        return _unpacked(version.arrays("prints", lambda: _packed(_read(view)), lasting=False))
+
+    return version.share(("prints",), make, 1)
+
+
+def _packed(prints: Prints) -> Arrays:
+    """Prints as arrays alone."""
+    plain = {key: getattr(prints, key) for key in _PLAIN}
+    bursts = {f"burst-{key}": values for key, values in prints.bursts._asdict().items()}
+    book = {f"book-{key}": values for key, values in prints.book._asdict().items()}
+    return {**plain, **bursts, **book, "doubts": np.array(prints.doubts, np.int64)}
+
+
+def _unpacked(arrays: Arrays) -> Prints:
+    return Prints(
+        **{key: arrays[key] for key in _PLAIN},
+        bursts=MarketBursts(*(arrays[f"burst-{key}"] for key in MarketBursts._fields)),
+        book=Book(*(arrays[f"book-{key}"] for key in Book._fields)),
+        doubts=Doubts(*arrays["doubts"].tolist()),
+    )
 
 
 def window_of(

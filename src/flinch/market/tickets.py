@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass
+from dataclasses import astuple, dataclass
 from functools import cached_property
 from typing import Any, NamedTuple
 
@@ -16,6 +16,7 @@ from flinch.core.flow import FORMS, KINDS, OPENING, Novelty, Parts, ask_shares, 
 from flinch.core.interrupt import in_threads
 from flinch.core.rules import TICKETS, percent, ticket_vocabulary
 from flinch.core.rules.catalogue.metric import PERCENT
+from flinch.market.columns import Arrays
 from flinch.market.things import ThingTable
 from flinch.market.view import View
 from flinch.store.market.tape import read_fill_counts
@@ -272,7 +273,35 @@ class TicketTable(ThingTable):
         later = session < view.last
         if until is not None:
             return version.keep(("ticket time", session, until), lambda: read_ticket_day(view, session, until), 1)
-        return version.share(("ticket day", session, later), lambda: read_ticket_day(view, session), MOST_SESSIONS + 1)
+
+        def make() -> TicketDay:
+            # What the newest session, or its morning's open interest, goes into changes with its moments.
+            arrays = version.arrays(
+                f"tickets-{session}-{'later' if later else 'then'}",
+                lambda: _packed(read_ticket_day(view, session)),
+                lasting=session < version.last - later,
+            )
+            return _unpacked(session, arrays)
+
+        return version.share(("ticket day", session, later), make, MOST_SESSIONS + 1)
+
+
+def _packed(day: TicketDay) -> Arrays:
+    """A day as arrays alone."""
+    return {
+        **{f"ticket-{key}": values for key, values in day.columns.items()},
+        **{f"contract-{key}": values for key, values in day.contracts.items()},
+        "doubts": np.array(astuple(day.doubts), np.int64),
+        "paired": np.stack(day.paired),
+    }
+
+
+def _unpacked(session: int, arrays: Arrays) -> TicketDay:
+    def of(kind: str) -> Columns:
+        return {key.partition("-")[2]: values for key, values in arrays.items() if key.partition("-")[0] == kind}
+
+    doubts = Doubts(*arrays["doubts"].tolist())
+    return TicketDay(session, of("ticket"), of("contract"), doubts, Paired(*arrays["paired"]))
 
 
 def _newest(fills: dict[dt.date, int], last: dt.date) -> list[dt.date]:
@@ -306,7 +335,7 @@ def ticket_table(view: View, until: dt.datetime | None = None) -> TicketTable:
     version = view.version
     # Of an earlier time there are many: it is the work of whoever asks.
     made = version.share if until is None else version.keep
-    return made(("tickets", view.last, until), lambda: TicketTable(view, until), 2)
+    return made(("tickets", view.last, until), lambda: TicketTable(view, until), 1)
 
 
 def asked_of(view: View, rows: slice | IntArray, session: int, until: dt.datetime | None = None) -> Asked | None:

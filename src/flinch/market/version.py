@@ -27,6 +27,7 @@ from flinch.core.rules.catalogue import BAR_KEYS, PRINTS
 from flinch.core.rules.evaluate import TextArray, Value
 from flinch.errors import FlinchError
 from flinch.market.bars import Bars, load_bars
+from flinch.market.columns import Arrays, kept_arrays
 from flinch.market.dictionary import BarLength
 from flinch.market.frame import MarketFrame
 from flinch.market.own_lines import SIDES, LineSeries, line_prices
@@ -130,6 +131,12 @@ class Version:
                 raise BeingRead from None
         return cast(Kept, coming.result())
 
+    def arrays(self, name: str, make: Callable[[], Arrays], *, lasting: bool) -> Arrays:
+        """Large arrays that follow from the version, mapped where there is a place for files; `lasting` are those that no later
+        moment of the newest session changes."""
+        state = self.frame.state
+        return kept_arrays(self.frame.place, name, "past" if lasting else str(state.data_version), make)
+
     def has(self, kind: str) -> bool:
         """Whether something under a key that begins so is kept."""
         with self._lock:
@@ -224,7 +231,9 @@ class Version:
         if make is None:
             nothing = np.full((1, self.frame.sessions.size), np.nan)
             return {key: nothing for key, metric in METRICS.items() if metric.read and metric.group == PRINTS}
-        return self.share(("print series",), lambda: make(self), 1)
+        return self.share(
+            ("print series",), lambda: self.arrays("print-series", lambda: dict(make(self)), lasting=False), 1
+        )
 
     def _own_lines(self, key: LineSeries) -> FloatArray:
         lines = key.lines

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from scipy.stats import rankdata
+import polars as pl
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.compiled import njit
@@ -99,7 +99,7 @@ def percentiles(values: FloatArray) -> FloatArray:
     out = np.full(values.shape, np.nan)
     known = ~np.isnan(values)
     if known.any():
-        out[known] = (rankdata(values[known]) - 0.5) / known.sum()
+        out[known] = (pl.Series(values[known]).rank("average").to_numpy() - 0.5) / known.sum()
     return out
 
 
