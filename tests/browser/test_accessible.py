@@ -81,11 +81,18 @@ def faults(page: Page, but: str = "nothing-is-left-out", only: str | None = None
 
 
 @pytest.mark.parametrize("view", VIEWS)
-def test_every_view_keeps_to_the_guidelines_in_both_themes_and_to_its_frame(quiet_page: Page, view: str):
+def test_every_view_keeps_to_the_guidelines_in_both_themes_and_to_its_frame_and_asks_nothing_twice(
+    quiet_page: Page, view: str
+):
     address, there = VIEWS[view]
     page = quiet_page
+    asked: list[tuple[str, str | None]] = []
+    page.on("request", lambda request: asked.append((request.url, request.post_data)))
     page.goto(address)
     expect(page.locator(there).first).to_be_visible()
+    # What is worked out behind an answer, or read for the first time, is asked after.
+    once = [told for told in asked if "/api/" in told[0] and not re.search(r"/evidence|/market$|/jobs", told[0])]
+    assert sorted(once, key=str) == sorted(set(once), key=str)
     page.evaluate(AXE.read_text())
     assert faults(page) == []
     page.get_by_role("button", name="dim", exact=True).click()

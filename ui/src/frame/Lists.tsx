@@ -6,8 +6,8 @@ import {
   useBaskets,
   useChangeTray,
   useKeep,
-  useMarket,
   useNames,
+  useOfVersion,
   useSaveBasket,
   useScreens,
   useTray,
@@ -411,10 +411,9 @@ const NOBODY: string[] = [];
 function useSource(source: string, pasted: Schemas["PastedReply"] | undefined): string[] {
   const tray = useTray().data;
   const results = useResults();
-  const version = useMarket().data?.version;
   const held = ["tray", "pasted", "results"].includes(source);
-  const answer = useQuery({
-    queryKey: ["source", version, source],
+  const answer = useOfVersion({
+    queryKey: ["source", source],
     queryFn: ({ signal }) => api.source(source, signal),
     enabled: !held,
   });

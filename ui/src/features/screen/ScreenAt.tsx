@@ -56,7 +56,8 @@ export function ScreenAt(address: StackAddress) {
   const { base, params, write } = address;
   const metrics = useMetrics();
   const metricMap = useMetricMap();
-  const groups = useHandbook().data?.groups ?? [];
+  const handbook = useHandbook();
+  const groups = handbook.data?.groups ?? [];
   const screens = useScreens().data;
   const { subject, setSubject } = useSubject();
   const [choosing, setChoosing] = useState(false);
@@ -95,7 +96,9 @@ export function ScreenAt(address: StackAddress) {
     }),
     [current, ids, spoken, screen.view, area, shade, asOf, aim, against, look],
   );
-  const answer = useScreen(request);
+  // Which columns rules bring along is known with the catalogue: asked before it is there, the screen would be asked for twice.
+  const ready = screen.rules.length === 0 || handbook.data !== undefined || handbook.failureReason !== null;
+  const answer = useScreen(request, ready);
   const answered = useAnswered(page, answer);
   const { reply, asked } = answered;
   const [seen, setSeen] = useState<[number, number]>([0, 0]);

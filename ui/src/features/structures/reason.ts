@@ -1,7 +1,6 @@
-import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, type Why } from "@/shared/api/client";
-import { useBaskets, useMarket, useMetricMap, useScreens } from "@/shared/api/queries";
+import { useBaskets, useMetricMap, useOfVersion, useScreens } from "@/shared/api/queries";
 import { metricText } from "@/shared/format";
 import { universeWords } from "@/shared/stack/Stack";
 import { spokenOf } from "@/shared/stack/spoken";
@@ -17,7 +16,6 @@ export function useScreenReason(symbol: string, from: string | null, asOf: strin
   const screens = useScreens(key !== null).data;
   const baskets = useBaskets(key !== null).data;
   const metrics = useMetricMap();
-  const version = useMarket().data?.version;
   const kept = [
     ...(screens?.starters.map(({ key, name, body }) => ({ key: `s-${key}`, name, body })) ?? []),
     ...(screens?.saved.map(({ id, name, body }) => ({ key: String(id), name, body })) ?? []),
@@ -32,8 +30,8 @@ export function useScreenReason(symbol: string, from: string | null, asOf: strin
     count: 1,
     as_of: asOf,
   };
-  const values = useQuery({
-    queryKey: ["screen-rows", version, request],
+  const values = useOfVersion({
+    queryKey: ["screen-rows", request],
     queryFn: ({ signal }) => api.screenRows(request, signal),
     enabled: spoken.length > 0,
   });

@@ -1,6 +1,7 @@
 import {
   keepPreviousData,
   QueryClient,
+  type UseQueryOptions,
   type UseQueryResult,
   useMutation,
   useQueries,
@@ -50,6 +51,24 @@ export const useMarket = () =>
     queryFn: api.market,
     refetchInterval: (query) => (query.state.data?.coming ? 2_000 : 15_000),
   });
+
+/**
+ * What a version of the market tells, by a key that the version goes into. Nothing is asked before the version is known, which
+ * would ask it twice; where it cannot be told all the same, so that the page says why.
+ */
+export function useOfVersion<Answer>({
+  queryKey: [what, ...rest],
+  enabled = true,
+  ...options
+}: Omit<UseQueryOptions<Answer>, "enabled"> & { queryKey: readonly unknown[]; enabled?: boolean }) {
+  const market = useMarket();
+  return useQuery({
+    ...options,
+    queryKey: [what, market.data?.version, ...rest],
+    enabled: enabled && (market.data !== undefined || market.failureReason !== null),
+  });
+}
+
 export const useNames = () =>
   useQuery({ queryKey: ["names"], queryFn: api.names, staleTime: Number.POSITIVE_INFINITY });
 
@@ -91,18 +110,19 @@ function useLatest<Request, Reply>(
   key: string,
   given: Request,
   ask: (request: Request, signal: AbortSignal) => Promise<Reply>,
+  enabled = true,
 ) {
-  const version = useMarket().data?.version;
   // Requests are compared by what they say: one that is written anew with every drawing is the same one.
   // biome-ignore lint/correctness/useExhaustiveDependencies: the text is the request
   const request = useMemo(() => given, [JSON.stringify(given)]);
   const [asked, setAsked] = useState(request);
-  const answer = useQuery({
-    queryKey: [key, version, asked],
+  const answer = useOfVersion({
+    queryKey: [key, asked],
     queryFn: async ({ signal }) => ({ request: asked, reply: await ask(asked, signal) }),
     placeholderData: keepPreviousData,
     // A drag leaves one answer a pixel behind.
     gcTime: 5_000,
+    enabled,
   });
   const waiting = answer.isFetching && answer.failureCount === 0;
   useEffect(() => {
@@ -112,15 +132,14 @@ function useLatest<Request, Reply>(
   return { ...answer, isPlaceholderData: answer.isPlaceholderData || asked !== request };
 }
 
-/** A screen's answer. */
-export const useScreen = (request: ScreenRequest) => useLatest("screen", request, api.screen);
+/** A screen's answer; asked for when it is `ready` to be. */
+export const useScreen = (request: ScreenRequest, ready: boolean) => useLatest("screen", request, api.screen, ready);
 
 /** Tickets that a stack leaves. */
 export const usePrints = (request: Schemas["PrintsRequest"]) => useLatest("prints", request, api.prints);
 export const useShelfRecord = (request: Schemas["StackAsked"], enabled: boolean) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["shelf-record", version, request],
+  return useOfVersion({
+    queryKey: ["shelf-record", request],
     queryFn: ({ signal }) => api.shelfRecord(request, signal),
     placeholderData: keepPreviousData,
     enabled,
@@ -138,9 +157,8 @@ export const useStructureKinds = () =>
 
 /** What the three opinions said in the past and what came, of all names and of one. */
 export const useOpinionRecord = (symbol: string | null, asOf: string | null, enabled = true) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["opinion-record", version, symbol, asOf],
+  return useOfVersion({
+    queryKey: ["opinion-record", symbol, asOf],
     queryFn: ({ signal }) => api.opinionRecord({ ...(symbol && { symbol }), ...(asOf && { as_of: asOf }) }, signal),
     enabled,
   });
@@ -148,9 +166,8 @@ export const useOpinionRecord = (symbol: string | null, asOf: string | null, ena
 
 /** What some structures would gain and lose together; while others are on their way, the last ones are shown. */
 export const useTogether = (request: Schemas["TogetherAsked"]) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["together", version, request],
+  return useOfVersion({
+    queryKey: ["together", request],
     queryFn: ({ signal }) => api.together(request, signal),
     enabled: request.structures.length > 0,
     placeholderData: (previous) => previous,
@@ -159,9 +176,8 @@ export const useTogether = (request: Schemas["TogetherAsked"]) => {
 
 /** Plans with what they are worth. */
 export const usePlans = (asOf: string | null, enabled = true) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["plans", version, asOf],
+  return useOfVersion({
+    queryKey: ["plans", asOf],
     queryFn: ({ signal }) => api.plans(asOf ? { as_of: asOf } : {}, signal),
     enabled,
   });
@@ -179,18 +195,16 @@ export const useSavePlan = () =>
 
 /** One name's surviving tickets on its price; while those of another stack are on their way, the last ones are shown. */
 export const useNameTickets = (request: Schemas["NameAsked"]) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["name-tickets", version, request],
+  return useOfVersion({
+    queryKey: ["name-tickets", request],
     queryFn: ({ signal }) => api.nameTickets(request, signal),
     placeholderData: (previous) => (previous?.symbol === request.symbol ? previous : undefined),
   });
 };
 
 export const useFills = (symbol: string, query: FillsRequest) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["fills", version, symbol, query],
+  return useOfVersion({
+    queryKey: ["fills", symbol, query],
     queryFn: ({ signal }) => api.fills(symbol, query, signal),
   });
 };
@@ -287,9 +301,8 @@ export const useSaveOwnMetric = (keys: string[]) =>
   });
 
 export const usePeek = (symbol: string | null, asOf: string | null) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["peek", version, symbol, asOf],
+  return useOfVersion({
+    queryKey: ["peek", symbol, asOf],
     queryFn: ({ signal }) => api.peek(symbol ?? "", asOf, signal),
     enabled: symbol !== null,
     placeholderData: keepPreviousData,
@@ -297,9 +310,8 @@ export const usePeek = (symbol: string | null, asOf: string | null) => {
 };
 
 export const useOverTime = (symbol: string, request: OverTimeRequest) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["over-time", version, symbol, request],
+  return useOfVersion({
+    queryKey: ["over-time", symbol, request],
     queryFn: ({ signal }) => api.overTime(symbol, request, signal),
     placeholderData: keepPreviousData,
     enabled: request.expression.trim() !== "",
@@ -307,27 +319,24 @@ export const useOverTime = (symbol: string, request: OverTimeRequest) => {
 };
 
 export const useDossier = (symbol: string, request: DossierRequest) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["dossier", version, symbol, request],
+  return useOfVersion({
+    queryKey: ["dossier", symbol, request],
     queryFn: ({ signal }) => api.dossier(symbol, request, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
 };
 
 export const useVolatility = (symbol: string, request: DossierRequest) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["volatility", version, symbol, request],
+  return useOfVersion({
+    queryKey: ["volatility", symbol, request],
     queryFn: ({ signal }) => api.volatility(symbol, request, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
 };
 
 export const useMoves = (symbol: string, at: AsOfRequest) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["moves", version, symbol, at],
+  return useOfVersion({
+    queryKey: ["moves", symbol, at],
     queryFn: ({ signal }) => api.moves(symbol, at, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -335,9 +344,8 @@ export const useMoves = (symbol: string, at: AsOfRequest) => {
 
 /** While another choice of the same name's positioning is on its way, the last one is shown. */
 export const usePositioning = (symbol: string, query: PositioningRequest) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["positioning", version, symbol, query],
+  return useOfVersion({
+    queryKey: ["positioning", symbol, query],
     queryFn: ({ signal }) => api.positioning(symbol, query, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -345,18 +353,16 @@ export const usePositioning = (symbol: string, query: PositioningRequest) => {
 
 /** While another window of the same name's prints is on its way, the last one is shown. */
 export const useNamePrints = (symbol: string, query: PrintsQuery) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["name-prints", version, symbol, query],
+  return useOfVersion({
+    queryKey: ["name-prints", symbol, query],
     queryFn: ({ signal }) => api.namePrints(symbol, query, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
 };
 
 export const useFacts = (symbol: string, at: AsOfRequest) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["facts", version, symbol, at],
+  return useOfVersion({
+    queryKey: ["facts", symbol, at],
     queryFn: ({ signal }) => api.facts(symbol, at, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -364,9 +370,8 @@ export const useFacts = (symbol: string, at: AsOfRequest) => {
 
 /** While other bars or layers of the same name are on their way, the last ones are shown. */
 export const usePrice = (symbol: string, query: PriceRequest) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["price", version, symbol, query],
+  return useOfVersion({
+    queryKey: ["price", symbol, query],
     queryFn: ({ signal }) => api.price(symbol, query, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -376,9 +381,8 @@ const NO_LINES: Schemas["LineRow"][] = [];
 
 /** One's own lines of a name, and the chance to touch them by a day. */
 export const useLines = (symbol: string, query: LinesRequest) => {
-  const version = useMarket().data?.version;
-  const answer = useQuery({
-    queryKey: ["lines", version, symbol, query],
+  const answer = useOfVersion({
+    queryKey: ["lines", symbol, query],
     queryFn: ({ signal }) => api.lines(symbol, query, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -409,18 +413,16 @@ export const useSaveLine = (symbol: string) =>
 
 /** While another session of the same name's trades is on its way, the last one is shown. */
 export const useTape = (symbol: string, query: TapeRequest) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["tape", version, symbol, query],
+  return useOfVersion({
+    queryKey: ["tape", symbol, query],
     queryFn: ({ signal }) => api.tape(symbol, query, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
 };
 
 export const useChain = (symbol: string, expiration: string | null, at: AsOfRequest) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["chain", version, symbol, expiration, at],
+  return useOfVersion({
+    queryKey: ["chain", symbol, expiration, at],
     queryFn: ({ signal }) => api.chain(symbol, expiration, at, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -430,10 +432,9 @@ export type UnderWay = { id: number; percent: number; stage: string };
 
 /** Evidence, which takes a while: `underWay` is how far it is. Who asks for something else, or leaves, stops it. */
 export const useEvidence = (request: Schemas["EvidenceRequest"]) => {
-  const version = useMarket().data?.version;
   const [underWay, setUnderWay] = useState<UnderWay | null>(null);
-  const answer = useQuery({
-    queryKey: ["evidence", version, request],
+  const answer = useOfVersion({
+    queryKey: ["evidence", request],
     // It says itself how far it is.
     meta: { apart: true },
     queryFn: async ({ signal }) => {
@@ -458,18 +459,16 @@ export const useEvidence = (request: Schemas["EvidenceRequest"]) => {
 };
 
 export const useLineup = (request: Schemas["LineupRequest"]) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["lineup", version, request],
+  return useOfVersion({
+    queryKey: ["lineup", request],
     queryFn: ({ signal }) => api.lineup(request, signal),
     placeholderData: keepPreviousData,
   });
 };
 
 export const useCorrelations = (request: Schemas["CorrelationRequest"]) => {
-  const version = useMarket().data?.version;
-  return useQuery({
-    queryKey: ["correlations", version, request],
+  return useOfVersion({
+    queryKey: ["correlations", request],
     queryFn: ({ signal }) => api.correlations(request, signal),
     enabled: request.symbols.length > 1,
   });
