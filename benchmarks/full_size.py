@@ -9,6 +9,7 @@ import datetime as dt
 import json
 import multiprocessing
 import shutil
+import subprocess
 import sys
 import tempfile
 import threading
@@ -25,7 +26,6 @@ from sqlalchemy import Engine, func, select
 from flinch.feeds.load_simulated import load_demo_market
 from flinch.feeds.publish import publish
 from flinch.feeds.simulated import simulate
-from flinch.serving import make_server
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
 from flinch.store.market.chain import stored
@@ -41,24 +41,6 @@ _PAGE = 100
 _EVIDENCE = ["15 <= price <= 250", "iv30 >= 30", "close > sma(close, 50)", "rsi(14) < 65", "iv_hv_ratio >= 1.1"]
 
 
-def serve(market_url: str, owned_url: str, columns: Path, port: int) -> None:
-    """The application on a database, in a process of its own."""
-    from flinch.app import create_app
-    from flinch.market import warm
-    from flinch.memory import give_back, keep_little
-    from flinch.settings import Settings
-
-    keep_little()
-    app = create_app(Settings(market_url=market_url, owned_url=owned_url, columns=columns))
-
-    def prepare() -> None:
-        warm(app.extensions["flinch"].holder.current(), lambda share: None)
-        give_back()
-
-    threading.Thread(target=prepare, daemon=True).start()
-    make_server(app, "127.0.0.1", port).run()
-
-
 def columns_of(server: LocalServer) -> Path:
     """Where the arrays of the market are kept from one start to the next."""
     return server.folder.with_name("columns")
@@ -71,15 +53,15 @@ class Served:
         self.port = free_port()
         self.address = f"http://127.0.0.1:{self.port}"
         began = time.perf_counter()
-        self.process = multiprocessing.get_context("spawn").Process(
-            target=serve, args=(server.market_url, server.owned_url, columns_of(server), self.port), daemon=True
-        )
-        self.process.start()
+        addresses = [server.market_url, server.owned_url, str(columns_of(server)), str(self.port)]
+        script = str(Path(__file__).with_name("served.py"))
+        self.process = subprocess.Popen([sys.executable, script, *addresses])
         while True:
             try:
                 self.ask("/api/screen", {"stack": {"universe": "all"}, "count": _PAGE})
                 break
             except OSError:
+                assert self.process.poll() is None, "it ended at its start"
                 time.sleep(0.1)
         self.seconds = time.perf_counter() - began
 
@@ -110,7 +92,7 @@ class Served:
 
     def stop(self) -> None:
         self.process.terminate()
-        self.process.join()
+        self.process.wait()
 
 
 def nine_rules(step: int) -> dict[str, Any]:
@@ -162,6 +144,7 @@ def look_at_everything(served: Served) -> list[Row]:
         ("off-exchange of all names", [("/api/off-exchange", {"stack": everyone})]),
         ("record of shelves", [("/api/off-exchange/record", {"stack": everyone})]),
         ("search over all funds", [("/api/structures", {"stack": funds, "search": search})]),
+        ("search over a fund's members", [("/api/structures", {"stack": {"universe": "members:FELRO"}})]),
         ("lineup of all funds", [("/api/lineup", {"source": "fund"})]),
         ("nine parts of ten Dossiers", [(f"/api/dossier/{part}{name}", None) for name in names[:5000:500] for part in parts]),
         ("a screen as of a past session", [("/api/screen", {"stack": everyone, "as_of": "2026-09-03", "count": _PAGE})]),

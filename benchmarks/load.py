@@ -1,11 +1,15 @@
 """Fifty users' mixed work; beside it a sender who plays foul (half-sent requests, costly rules); and once more with
-two thousand own lines, a hundred who wait for evidence, and files that are taken out."""
+two thousand own lines, a hundred who wait for evidence, and files that are taken out.
+
+A market that is there already is used when its folder is named: `python benchmarks/load.py FOLDER`.
+"""
 
 from __future__ import annotations
 
 import json
 import random
 import socket
+import sys
 import tempfile
 import threading
 import time
@@ -13,6 +17,7 @@ import urllib.error
 import urllib.request
 from collections import defaultdict
 from collections.abc import Callable
+from contextlib import nullcontext
 from pathlib import Path
 
 import numpy as np
@@ -125,7 +130,8 @@ class Load:
 
 
 def main() -> None:
-    with tempfile.TemporaryDirectory() as folder, serve(Path(folder)) as running:
+    named = nullcontext(sys.argv[1]) if len(sys.argv) > 1 else tempfile.TemporaryDirectory()
+    with named as folder, serve(Path(folder)) as running:
         load = Load(running)
         time.sleep(12)
         process = psutil.Process(running.process.pid)

@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 from sqlalchemy import Engine
 
+from flinch.core.rules import Node, Shape, Truth
 from flinch.core.shelves import LEAST_SESSIONS, Compared
-from flinch.market import PLAIN, View
+from flinch.market import PLAIN, Column, View
 from flinch.market.dictionary import PLAIN_TABLES
 from flinch.screening.body import RuleBody, StackBody
 from flinch.screening.columns import Described, describe, read_columns
@@ -110,7 +111,7 @@ def test_a_rule_that_is_off_or_has_no_edge_cuts_nothing_and_says_so(market: View
 
 def test_a_choice_offers_what_the_universe_has_and_counts_those_that_came(market: View):
     everyone = market.optionable()
-    rules = stack("price >= 100", 'sector in ("Household", "Nowhere")')
+    rules = stack("price >= 250", 'sector in ("Household", "Nowhere")')
     ran = run_stack(market, PLAIN, rules, everyone)
     report = rule_reports({}, ran, None)[1]
     assert report.kind == "choice"
@@ -124,6 +125,37 @@ def test_a_choice_offers_what_the_universe_has_and_counts_those_that_came(market
     }
     assert report.unknown == counted.get("", 0)
     assert [choice.value for choice in report.choices] == sorted(choice.value for choice in report.choices)
+    assert sum(choice.count == 0 for choice in report.choices) > 1, "a sector that nobody is left of is offered"
+
+
+class FourThings:
+    """A table of four: an a, one without a text, a b, another a."""
+
+    def column(self, node: Node, bars: str = "day") -> Column:
+        if node.kind == "text":
+            return Column(np.full(4, np.nan), None, np.array(["a", "", "b", "a"]))
+        yes = np.array([True, False, False, True])
+        return Column(yes.astype(float), Truth(yes, np.array([False, False, True, False])))
+
+    def between(self, subject: Node, shape: Shape, bars: str = "day") -> Truth:
+        raise AssertionError("no range is asked")
+
+
+def test_who_has_no_text_is_unknown_and_no_choice():
+    universe = np.array([True, True, True, False])
+    ran = run_stack(FourThings(), PLAIN, stack('sector in ("a", "c")'), universe)
+    (report,) = rule_reports({}, ran, None)
+    assert (report.reached, report.survivors, report.missing, report.unknown) == (3, 1, 1, 1)
+    assert report.choices is not None
+    assert [(choice.value, choice.count) for choice in report.choices] == [("a", 1), ("b", 1), ("c", 0)]
+
+
+def test_a_range_is_drawn_from_where_the_universe_begins_to_where_it_ends(market: View):
+    price = market.column(PLAIN.read("price").node).values
+    narrow = market.optionable() & (price > 50) & (price < 60)
+    (report,) = rule_reports({}, run_stack(market, PLAIN, stack("price >= 55"), narrow), None)
+    assert report.histogram is not None
+    assert 50 <= report.histogram.edges[0] < 55 < report.histogram.edges[-1] <= 60
 
 
 def test_what_cannot_be_read_cuts_nothing_and_says_where(market: View):
