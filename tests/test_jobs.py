@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 from sqlalchemy import Engine, delete, update
-from tests.waiting import PATIENCE, comes
+from tests.waiting import PATIENCE, comes, until
 
 from flinch.core.interrupt import TooCostly, checkpoint, spend
 from flinch.errors import FlinchError
@@ -186,6 +187,47 @@ def test_no_more_wait_than_may(running, gate: Gate, me: int):
         jobs.submit("gate", {"what": i}, owner=me)
     with pytest.raises(TooManyJobs):
         jobs.submit("gate", {"what": "one more"}, owner=me)
+
+
+def test_who_finds_no_room_is_refused_before_anything_is_read(running, gate: Gate, me: int):
+    jobs = running()
+
+    def asks_for(what: int) -> Callable[[dict], bool]:
+        return lambda asked: asked["what"] == what
+
+    for i in range(19):
+        jobs.submit("gate", {"what": i}, owner=me)
+    jobs.require_room(me, asks_for(99))
+    jobs.submit("gate", {"what": 19}, owner=me)
+    with pytest.raises(TooManyJobs):
+        jobs.require_room(me, asks_for(99))
+    jobs.require_room(me, asks_for(7))  # it is under way
+    with pytest.raises(TooManyJobs):
+        jobs.require_room(None, asks_for(7))  # of somebody else
+
+
+def test_work_lies_behind_requests(table: JobTable, me: int):
+    """The thread of jobs, and those that it begins, have the processor when nobody else wants it; others are as they were."""
+
+    def mine() -> int:
+        return os.getpriority(os.PRIO_PROCESS, threading.get_native_id())
+
+    told: list[int] = []
+
+    def work(_: Handle) -> str:
+        helper = threading.Thread(target=lambda: told.append(mine()))
+        helper.start()
+        helper.join()
+        told.append(mine())
+        return "{}"
+
+    before = mine()
+    jobs = Jobs(table, {"tell": work})
+    number = jobs.submit("tell", {}, owner=me)
+    until(lambda: jobs.look(number, me, 1.0).state == "done")
+    jobs.close()
+    assert told == [max(before, 10)] * 2
+    assert mine() == before
 
 
 def test_what_a_process_leaves_under_way_the_next_one_takes_up(running, gate: Gate, table: JobTable, me: int):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import logging
+import os
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
@@ -19,7 +20,7 @@ from flinch.store.jobs import UNDER_WAY, Job, JobState, JobTable
 
 SPENT_SECONDS = 10.0
 """How much computing one job may ask for, by estimate."""
-_WAITING = 20
+_WAITING, _BEHIND = 20, 10
 _REMEMBERED = 50
 _NO_ROW = 1 << 40
 """Numbers from which on a job has no row."""
@@ -61,6 +62,13 @@ class NoSuchJob(FlinchError):
 
     def __init__(self) -> None:
         super().__init__("This is not there any more. Ask again for it.")
+
+
+def behind_requests() -> None:
+    """Let the calling thread, and those that it begins, have the processor when no request wants it."""
+    with suppress(OSError, AttributeError):
+        me = threading.get_native_id()
+        os.setpriority(os.PRIO_PROCESS, me, max(_BEHIND, os.getpriority(os.PRIO_PROCESS, me)))
 
 
 class TooManyJobs(FlinchError):
@@ -117,7 +125,7 @@ class Jobs:
 
     def __init__(self, table: JobTable, kinds: dict[str, Work], executor: Executor | None = None) -> None:
         self._table, self._kinds = table, kinds
-        self._executor = executor or ThreadPoolExecutor(1, thread_name_prefix="job")
+        self._executor = executor or ThreadPoolExecutor(1, thread_name_prefix="job", initializer=behind_requests)
         self._running: OrderedDict[int, _Running] = OrderedDict()
         self._without_row = itertools.count(_NO_ROW)
         self._lock = threading.Lock()
@@ -129,13 +137,11 @@ class Jobs:
         Raises TooManyJobs.
         """
         with self._lock:
-            waiting = 0
-            for number, one in self._running.items():
-                if not one.over.is_set():
-                    waiting += 1
-                    if (one.job.kind, one.job.owner, one.job.asked) == (kind, owner, asked) and not one.stop.is_set():
-                        return number
-            if waiting >= _WAITING:
+            waiting = self._waiting()
+            for one in waiting:
+                if (one.job.kind, one.job.owner, one.job.asked) == (kind, owner, asked) and not one.stop.is_set():
+                    return one.job.id
+            if len(waiting) >= _WAITING:
                 raise TooManyJobs
         try:
             number = self._table.begin(kind, asked, owner=owner)
@@ -143,6 +149,17 @@ class Jobs:
             number = next(self._without_row)
         self._start(Job(number, kind, asked, "waiting", 0, "", None, owner))
         return number
+
+    def require_room(self, owner: int | None, same: Callable[[dict[str, Any]], bool]) -> None:
+        """Refuse at once, before anything is read for what is to be asked. Raises TooManyJobs when there is no room, unless the
+        `same` was asked by this owner and is under way."""
+        with self._lock:
+            waiting = self._waiting()
+            if len(waiting) >= _WAITING and not any(one.job.owner == owner and same(one.job.asked) for one in waiting):
+                raise TooManyJobs
+
+    def _waiting(self) -> list[_Running]:
+        return [one for one in self._running.values() if not one.over.is_set()]
 
     def take_up(self) -> None:
         """Begin again what the process before left under way; what nobody here can do is marked as interrupted."""

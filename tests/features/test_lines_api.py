@@ -5,11 +5,14 @@ import datetime as dt
 import numpy as np
 import pytest
 from flask.testing import FlaskClient
+from sqlalchemy import Engine, event
 from tests.asked import ask_evidence
 
 from flinch.core.evidence import flat_smile, past_touch, touch_chance
 from flinch.core.volatility import constant_maturity_vol
+from flinch.features.screen.evidence import EvidenceRequest, asked_for
 from flinch.market import View
+from flinch.market.own_lines import LineAt
 
 pytestmark = pytest.mark.usefixtures("no_lines")
 
@@ -175,3 +178,49 @@ def test_what_can_be_no_line_is_refused(client: FlaskClient):
     refused = put(client, "VUSVO", 99, status=409)
     assert "40 are kept at most" in refused["message"]
     put(client, "BRIVI", 40)
+
+
+def test_lines_that_have_not_changed_are_not_read_again(client: FlaskClient):
+    """Every change is seen by the next request; without one, a stamp of them is all that is read."""
+    read: list[str] = []
+
+    def heard(_connection, _cursor, statement: str, *_: object) -> None:
+        if "own_line.price" in statement:
+            read.append(statement)
+
+    def found(*lines: float) -> None:
+        symbols = screen(client, "line_above > 0", columns=["line_above"])["symbols"]
+        assert ("VUSVO" in symbols) == bool(lines)
+
+    event.listen(Engine, "before_cursor_execute", heard)
+    try:
+        found()
+        first = put(client, "VUSVO", 130.0)
+        found(130.0)
+        read.clear()
+        for _ in range(3):
+            found(130.0)
+        assert read == []
+        second = put(client, "VUSVO", 140.0)
+        client.delete(f"/api/lines/{first['id']}")
+        found(140.0)
+        assert len(read) > 0
+        # As many as before, of the same versions, and others all the same.
+        client.delete(f"/api/lines/{second['id']}")
+        found()
+        client.post(f"/api/lines/{first['id']}/restore")
+        found(130.0)
+        read.clear()
+        moved = client.put(f"/api/lines/{first['id']}", json={"symbol": "VUSVO", "price": 0.5})
+        assert moved.status_code == 200, moved.text
+        found()
+    finally:
+        event.remove(Engine, "before_cursor_execute", heard)
+
+
+@pytest.mark.parametrize(("rule", "along"), [("line_above <= 5", True), ("iv_rank >= 50", False)])
+def test_evidence_takes_lines_along_where_a_rule_may_use_them(market: View, rule: str, along: bool):
+    lines = (LineAt("VUSVO", 130.0, dt.date(2026, 9, 9)),)
+    request = EvidenceRequest(stack={"rules": [{"text": rule}]})
+    assert bool(asked_for(market, (), lines, request)["lines"]) == along
+    assert asked_for(market, (("near", "line_above"),), lines, request)["lines"], "an own metric may"

@@ -17,7 +17,7 @@ from flinch.market import PLAIN_TABLES, Dictionary, MarketHolder, Table, View
 from flinch.market.own_lines import LineAt, line_series
 from flinch.screening.columns import TABLE_METRICS, Described
 from flinch.store.engine import DatabaseAway
-from flinch.store.owned.kept import OWN_LINES, OWN_METRICS
+from flinch.store.owned.kept import OWN_LINES, OWN_METRICS, Stamp, read_stamps
 from flinch.store.owned.models import OwnMetric
 from flinch.store.owned.owners import owner_called
 from flinch.web.identity import who
@@ -54,8 +54,8 @@ class Services:
     jobs: Jobs
     files: Files
     owners: dict[str, int] = field(default_factory=dict)
-    own_metrics: dict[int, list[OwnMetric]] = field(default_factory=dict)
-    own_lines: dict[int, tuple[LineAt, ...]] = field(default_factory=dict)
+    own_metrics: dict[int, tuple[Stamp, list[OwnMetric]]] = field(default_factory=dict)
+    own_lines: dict[int, tuple[Stamp, tuple[LineAt, ...]]] = field(default_factory=dict)
 
 
 def services() -> Services:
@@ -108,7 +108,10 @@ def known_owner() -> int:
 
 def dictionary(table: Table = "names") -> Dictionary:
     """What the request's texts on a table of things may use: the catalogue and the owner's own metrics and lines."""
-    return with_own(own_formulas(), table, own_lines())
+    read: dict[Table, Dictionary] = g.setdefault("dictionaries", {})
+    if table not in read:
+        read[table] = with_own(own_formulas(), table, own_lines())
+    return read[table]
 
 
 def own_formulas() -> tuple[tuple[str, str], ...]:
@@ -121,11 +124,14 @@ def own_lines() -> tuple[LineAt, ...]:
     running = services()
     if "own_lines" not in g:
         with suppress(DatabaseAway):
-            kept = OWN_LINES.all(running.owned, owner())
-            running.own_lines[owner()] = tuple(LineAt(line.symbol, line.price, line.since) for line in kept)
-        g.own_lines = running.own_lines.get(known_owner(), ())
-    lines: tuple[LineAt, ...] = g.own_lines
-    return lines
+            _, stamp = _stamps()
+            if running.own_lines.get(owner(), (None, ()))[0] != stamp:
+                kept = OWN_LINES.all(running.owned, owner())
+                lines = tuple(LineAt(line.symbol, line.price, line.since) for line in kept)
+                running.own_lines[owner()] = stamp, lines
+        g.own_lines = running.own_lines.get(known_owner(), (None, ()))[1]
+    told: tuple[LineAt, ...] = g.own_lines
+    return told
 
 
 def own_metrics(table: Table = "names") -> dict[str, Described]:
@@ -139,10 +145,20 @@ def _own() -> list[OwnMetric]:
     if "own_metrics" not in g:
         running = services()
         with suppress(DatabaseAway):
-            running.own_metrics[owner()] = OWN_METRICS.all(running.owned, owner())
-        g.own_metrics = running.own_metrics.get(known_owner(), [])
+            stamp, _ = _stamps()
+            if running.own_metrics.get(owner(), (None, []))[0] != stamp:
+                running.own_metrics[owner()] = stamp, OWN_METRICS.all(running.owned, owner())
+        g.own_metrics = running.own_metrics.get(known_owner(), (None, []))[1]
     metrics: list[OwnMetric] = g.own_metrics
     return metrics
+
+
+def _stamps() -> list[Stamp]:
+    """Of the owner's metrics and lines, read once a request and before them: what is newer than its stamp is read again."""
+    if "stamps" not in g:
+        g.stamps = read_stamps(services().owned, owner(), OWN_METRICS, OWN_LINES)
+    stamps: list[Stamp] = g.stamps
+    return stamps
 
 
 @lru_cache(maxsize=32)

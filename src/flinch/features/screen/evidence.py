@@ -185,12 +185,14 @@ def evidence_work(holder: MarketHolder, owned: Engine) -> Work:
 def asked_for(
     view: View, own: tuple[tuple[str, str], ...], lines: tuple[LineAt, ...], request: EvidenceRequest
 ) -> dict[str, Any]:
-    """What is kept of a job of this kind: on which version it was asked for, and with which metrics and lines of the owner's."""
+    """What is kept of a job of this kind: on which version it was asked for, and with which metrics and lines of the owner's;
+    thousands of lines go along only where a text may use them."""
+    used = any("line" in text for text in (request.model_dump_json(), *(expression for _, expression in own)))
     return {
         "request": request.model_dump(mode="json"),
         "version": view.data_version,
         "own": [list(pair) for pair in own],
-        "lines": [[line.symbol, line.price, str(line.since)] for line in lines],
+        "lines": [[line.symbol, line.price, str(line.since)] for line in lines] if used else [],
     }
 
 

@@ -75,8 +75,10 @@ def read_rows(body: RowsRequest) -> Response:
 @blueprint.post("/screen/evidence", responses={200: EvidenceJob, 422: Problem})
 def ask_evidence(body: EvidenceRequest) -> Response:
     """How often a stack fired before, what followed, and the base rates of the same: there at once when it takes no second."""
+    jobs, request = services().jobs, body.model_dump(mode="json")
+    jobs.require_room(owner(), lambda asked: asked.get("request") == request)
     asked = asked_for(view(), own_formulas(), own_lines(), body)
-    return _evidence(services().jobs.submit(KIND, asked, owner=owner()))
+    return _evidence(jobs.submit(KIND, asked, owner=owner()))
 
 
 @blueprint.get("/screen/evidence/<int:id>", responses={200: EvidenceJob, 422: Problem})

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
-from typing import Any, Generic, TypeVar
+from typing import Any, Generic, NamedTuple, TypeVar
 
-from sqlalchemy import Engine, delete, select
+from sqlalchemy import Engine, delete, func, literal, select, union_all
 from sqlalchemy.orm import Session
 
 from flinch.errors import FlinchError
+from flinch.store.engine import told
 from flinch.store.owned.models import Basket, Owner, OwnLine, OwnMetric, Plan, SavedScreen, ScreenLook
 from flinch.store.owned.write_keys import change
 
@@ -50,6 +51,14 @@ class ChangedElsewhere(FlinchError):
             f"{name} was changed in another window since it was read here. Nothing was changed by this one."
         )
         self.version = version
+
+
+class Stamp(NamedTuple):
+    """Tells whether things that are kept are those of before: how many, and two sums over which they are and of which version."""
+
+    number: int
+    total: int | None
+    mixed: int | None
 
 
 class Kept(Generic[T]):
@@ -175,6 +184,23 @@ BASKETS = Kept(Basket, "name", 200)
 OWN_METRICS = Kept(OwnMetric, "key", 200)
 OWN_LINES = Kept(OwnLine, "symbol", 2_000, single=False)
 PLANS = Kept(Plan, "symbol", 400, single=False)
+
+
+def read_stamps(engine: Engine, owner_id: int, *kinds: Kept[Any]) -> list[Stamp]:
+    """Stamps of what an owner keeps of some kinds: while one is the same nothing has changed, which takes no reading of thousands
+    of rows."""
+    parts = []
+    for place, kind in enumerate(kinds):
+        m = kind.model
+        each = func.crc32(func.concat_ws(":", m.id, m.version))
+        parts.append(
+            select(literal(place).label("place"), func.count(), func.sum(each), func.bit_xor(each)).where(
+                m.owner_id == owner_id, m.deleted_at.is_(None)
+            )
+        )
+    with told(), engine.connect() as connection:
+        rows = connection.execute(union_all(*parts)).all()
+    return [Stamp(*row[1:]) for row in sorted(rows)]
 
 
 def record_look(
