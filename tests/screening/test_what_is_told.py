@@ -256,6 +256,8 @@ def test_columns_come_once_and_one_that_cannot_be_read_says_why(market: View):
     rows = np.arange(len(market.frame.names))
     assert set(rank.reasons(rows)) == set(np.flatnonzero(np.isnan(rank.values)).tolist())
     assert all(rank.reasons(rows).values()), "with a reason each"
+    without = np.flatnonzero(np.isnan(rank.values))
+    assert set(rank.reasons(without)) == set(without.tolist()), "where none of those asked for has one, too"
     assert sector.texts is not None
     assert describe("steep", mine, "number").label == "Steepness"
     assert describe("price", mine, "number").label != "price"
@@ -271,6 +273,8 @@ def test_rules_that_cannot_be_followed_are_refused_with_their_number(market: Vie
     minutes = StackBody(rules=[RuleBody(text="price > 5"), RuleBody(text="rsi(14) > 50", bars="15")])
     with pytest.raises(NothingToStudy, match="Rule 2 is on 15-minute bars"):
         ask(minutes)
+    minutes.rules[1].on = False
+    ask(minutes)  # what is off stands in nobody's way
     with pytest.raises(NothingToStudy, match="no rule with an edge"):
         ask(stack("price"))
     with pytest.raises(Exception, match="Rule 2 cannot be read"):
