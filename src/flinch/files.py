@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from flinch.errors import FlinchError
-from flinch.jobs import WAITING, JobCancelled, NoSuchJob, TooManyJobs, Unexpected, behind_requests
+from flinch.jobs import WAITING, JobCancelled, NoSuchJob, TooManyJobs, Unexpected
 
 _WAITING, _KEPT = 10, 20
 _KEPT_SECONDS = 3_600.0
@@ -61,7 +61,7 @@ class Files:
 
     def __init__(self) -> None:
         self._folder: Path | None = None
-        self._executor = ThreadPoolExecutor(1, thread_name_prefix="file", initializer=behind_requests)
+        self._executor = ThreadPoolExecutor(1, thread_name_prefix="file")
         self._files: dict[int, _File] = {}
         self._numbers = itertools.count(1)
         self._lock = threading.Lock()

@@ -20,7 +20,7 @@ from flinch.store.jobs import UNDER_WAY, Job, JobState, JobTable
 
 SPENT_SECONDS = 10.0
 """How much computing one job may ask for, by estimate."""
-_WAITING, _BEHIND = 20, 10
+_WAITING, _BEHIND = 20, 2
 _REMEMBERED = 50
 _NO_ROW = 1 << 40
 """Numbers from which on a job has no row."""

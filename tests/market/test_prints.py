@@ -78,7 +78,7 @@ def test_bad_prints_are_counted_and_left_out(market: View, engine: Engine, print
     )
     replace_rows(engine, PrintDay, print_rows(frame))
     try:
-        found = market_prints(opened(market.frame, engine))
+        found = market_prints(opened(altered(market.frame), engine))
         assert found.doubts == (1, 2, 1, 1)
         assert found.doubts.words == [
             "1 of names that are not listed", "2 without a size above zero", "1 without a price", "1 from the future",

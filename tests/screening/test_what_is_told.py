@@ -184,7 +184,7 @@ def test_work_is_that_of_the_rules_that_can_be_read():
 # -- where names come from ---------------------------------------------------------------------------------------------------
 
 
-def test_every_source_has_its_names(market: View, owned: Engine, owner: int):
+def test_every_source_has_its_names(market: View, owned: Engine, owner: int, empty_tray: None):
     names = market.frame.names
 
     def told(source: str) -> set[str]:
