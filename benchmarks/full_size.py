@@ -33,7 +33,7 @@ from flinch.store.market.models import NameChain
 from flinch.store.market.state import advance, begin_moment, read_state
 from flinch.store.migrate import migrate_market, migrate_owned
 from hand import BROWSER, COLUMNS, RULES
-from measure import free_port, table
+from measure import free_port, memory, table
 
 NAMES = int(sys.argv[2]) if len(sys.argv) > 2 else 6_000
 _DRAG_STEPS, _DRAG_SECONDS = 60, 2.0
@@ -85,10 +85,9 @@ class Served:
                 time.sleep(0.5)
 
     def memory(self) -> tuple[float, float]:
-        """Of its own, and resident with the files that are mapped, in GB."""
-        rollup = Path(f"/proc/{self.process.pid}/smaps_rollup").read_text().splitlines()[1:]
-        sizes = {line.split(":")[0]: int(line.split()[1]) for line in rollup}
-        return sizes["Anonymous"] / (1 << 20), sizes["Rss"] / (1 << 20)
+        """Of its own, and with the files that are mapped, in GB."""
+        own, mapped = memory(self.process.pid)
+        return own / 1024, (own + mapped) / 1024
 
     def stop(self) -> None:
         self.process.terminate()

@@ -7,6 +7,7 @@ import os
 import socket
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 
 def sized(full: int, small: int) -> int:
@@ -19,6 +20,13 @@ def free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         return int(probe.getsockname()[1])
+
+
+def memory(process: int) -> tuple[int, int]:
+    """What a process has of its own, and what it sees of files that are mapped, MB."""
+    told = Path(f"/proc/{process}/smaps_rollup").read_text().splitlines()[1:]
+    sizes = {line.split(":")[0]: int(line.split()[1]) for line in told}
+    return sizes["Anonymous"] >> 10, (sizes["Rss"] - sizes["Anonymous"]) >> 10
 
 
 def seconds(work: Callable[[], object], repeats: int = 7) -> float:

@@ -17,11 +17,11 @@ from playwright.sync_api import Page, sync_playwright
 
 from demo import Running, serve
 from hand import BROWSER
-from measure import table
+from measure import memory, table
 
 NAMES = ("TARNO", "BULVI", "VILNI", "BELUA", "VUSVO", "BARTI")
 PARTS = ("overview", "volatility", "moves", "positioning", "chain", "tape", "prints", "price", "facts")
-ANY, STOCKS, FUNDS = "u=all", "u=stock", "u=fund"
+ANY, FUNDS = "u=all", "u=fund"
 PAGES: dict[str, list[str]] = {
     "Screen": [
         f"/screen?{ANY}",
@@ -50,13 +50,6 @@ PAGES: dict[str, list[str]] = {
 }  # fmt: skip
 
 
-def memory(running: Running) -> tuple[int, int]:
-    """What the process has of its own and what it sees of files, MB."""
-    told = Path(f"/proc/{running.process.pid}/smaps_rollup").read_text()
-    sizes = {line.split(":")[0]: int(line.split()[1]) for line in told.splitlines()[1:]}
-    return sizes["Anonymous"] >> 10, (sizes["Rss"] - sizes["Anonymous"]) >> 10
-
-
 def look(page: Page, running: Running, address: str) -> None:
     """Open a page and wait until it is settled."""
     page.goto(running.address + address)
@@ -73,7 +66,7 @@ def main() -> None:
             time.sleep(15)
             market = json.loads(urllib.request.urlopen(f"{running.address}/api/market").read())
             past = market["sessions"][-3]
-            own, mapped = memory(running)
+            own, mapped = memory(running.process.pid)
             rows.append(("when warm", f"{own} MB", f"{mapped} MB", ""))
             browser = playwright.chromium.launch(**BROWSER)
             page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -81,11 +74,11 @@ def main() -> None:
                 for name, addresses in PAGES.items():
                     for address in addresses:
                         look(page, running, address.format(past=past))
-                    own, mapped = memory(running)
+                    own, mapped = memory(running.process.pid)
                     rows.append((f"after {name}{turn}", f"{own} MB", f"{mapped} MB", ""))
             browser.close()
             time.sleep(30)
-            own, mapped = memory(running)
+            own, mapped = memory(running.process.pid)
             rows.append(("half a minute later", f"{own} MB", f"{mapped} MB", "< 550 MB of its own"))
     table("Memory of the web process: of its own, of mapped files", rows)
 

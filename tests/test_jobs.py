@@ -207,7 +207,7 @@ def test_who_finds_no_room_is_refused_before_anything_is_read(running, gate: Gat
 
 
 def test_work_lies_behind_requests(table: JobTable, me: int):
-    """The thread of jobs, and those that it begins, have the processor when nobody else wants it; others are as they were."""
+    """The thread of jobs, and those that it begins, yield to others, which are as they were."""
 
     def mine() -> int:
         return os.getpriority(os.PRIO_PROCESS, threading.get_native_id())

@@ -20,8 +20,10 @@ from flinch.store.jobs import UNDER_WAY, Job, JobState, JobTable
 
 SPENT_SECONDS = 10.0
 """How much computing one job may ask for, by estimate."""
-_WAITING, _BEHIND = 20, 2
+_WAITING = 20
 _REMEMBERED = 50
+_BEHIND = 2
+"""Steps of the system's priority. Ten keep evidence from ever being done on a machine that others keep busy."""
 _NO_ROW = 1 << 40
 """Numbers from which on a job has no row."""
 _log = logging.getLogger(__name__)
@@ -65,7 +67,7 @@ class NoSuchJob(FlinchError):
 
 
 def behind_requests() -> None:
-    """Let the calling thread, and those that it begins, have the processor when no request wants it."""
+    """Let the calling thread, and those that it begins, yield a little to requests where there are too few cores for all."""
     with suppress(OSError, AttributeError):
         me = threading.get_native_id()
         os.setpriority(os.PRIO_PROCESS, me, max(_BEHIND, os.getpriority(os.PRIO_PROCESS, me)))

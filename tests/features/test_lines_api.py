@@ -9,6 +9,8 @@ from sqlalchemy import Engine, event
 from tests.asked import ask_evidence
 
 from flinch.core.evidence import flat_smile, past_touch, touch_chance
+from flinch.core.rules import METRICS
+from flinch.core.rules.catalogue.lines import GROUP
 from flinch.core.volatility import constant_maturity_vol
 from flinch.features.screen.evidence import EvidenceRequest, asked_for
 from flinch.market import View
@@ -224,3 +226,10 @@ def test_evidence_takes_lines_along_where_a_rule_may_use_them(market: View, rule
     request = EvidenceRequest(stack={"rules": [{"text": rule}]})
     assert bool(asked_for(market, (), lines, request)["lines"]) == along
     assert asked_for(market, (("near", "line_above"),), lines, request)["lines"], "an own metric may"
+
+
+def test_every_metric_of_lines_can_be_told_by_its_key():
+    """By which evidence sees that a text may use them."""
+    keys = [key for key, metric in METRICS.items() if metric.group == GROUP]
+    assert len(keys) > 2
+    assert all("line" in key for key in keys)
