@@ -7,7 +7,7 @@ import numpy as np
 from flinch.core.evidence import Study, moves_ahead, study
 from flinch.core.interrupt import in_threads
 from flinch.core.rules import Rung, Truth, daily_vocabulary, evaluate, run_screen
-from measure import seconds, table
+from measure import seconds, sized, table
 from screen import NAMES, SESSIONS, market
 
 RULES = ["15 <= price <= 250", "iv30 >= 30", "close > sma(close, 50)", "rsi(14) < 65", "iv_hv_ratio >= 1.1"]
@@ -32,7 +32,7 @@ def main() -> None:
         return in_threads(followed, [1, 5, 10, 21], 2)
 
     found = run()
-    assert found[0].cases > 100_000
+    assert found[0].cases > sized(100_000, 0)
     copying = seconds(lambda: np.copyto(target, close))
     took = seconds(run, 3)
     table(

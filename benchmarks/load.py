@@ -24,10 +24,10 @@ import numpy as np
 import psutil
 
 from demo import Running, serve
-from measure import table
+from measure import sized, table
 
-USERS, FOUL, SECONDS = 50, 8, 30.0
-LINES, WAITING, TAKING = 2_000, 100, 4
+USERS, FOUL, SECONDS = sized(50, 4), sized(8, 2), float(sized(30, 2))
+LINES, WAITING, TAKING = sized(2_000, 20), sized(100, 4), sized(4, 1)
 
 
 class Load:
@@ -133,7 +133,7 @@ def main() -> None:
     named = nullcontext(sys.argv[1]) if len(sys.argv) > 1 else tempfile.TemporaryDirectory()
     with named as folder, serve(Path(folder)) as running:
         load = Load(running)
-        time.sleep(12)
+        time.sleep(sized(12, 1))
         process = psutil.Process(running.process.pid)
         warm = process.memory_info().rss
         for foul, crowded in ((False, False), (True, False), (True, True)):

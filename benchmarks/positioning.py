@@ -25,9 +25,9 @@ from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
 from flinch.store.market.chain import read_strike_rows
 from flinch.store.migrate import migrate_market, migrate_owned
-from measure import free_port, seconds, table
+from measure import free_port, seconds, sized, table
 
-NAMES, CONTRACTS, RATE = 6_000, 1_500_000, 0.03
+NAMES, CONTRACTS, RATE = sized(6_000, 20), sized(1_500_000, 4_000), 0.03
 
 
 def profile() -> None:
@@ -156,7 +156,8 @@ def _measure(address: str, engine, market, last: int) -> None:
 
 def main() -> None:
     profile()
-    snapshot()
+    if sized(1, 0):
+        snapshot()
 
 
 if __name__ == "__main__":

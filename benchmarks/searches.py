@@ -17,9 +17,9 @@ import numpy as np
 import psutil
 
 from demo import Running, serve
-from measure import table
+from measure import sized, table
 
-NAMES, SEARCHES, EDGES, REDRAWN = 40, 25, 60, 80
+NAMES, SEARCHES, EDGES, REDRAWN = sized(40, 4), sized(25, 2), sized(60, 4), sized(80, 4)
 KINDS = ["put_credit", "call_credit", "call_debit", "put_debit", "iron_condor", "iron_butterfly"]
 COLUMNS = ["dte", "cost", "max_profit", "max_loss", "return_on_capital", "edge_market", "edge_past", "edge_forecast"]
 RULES = ["chance_of_profit_past", "return_on_capital", "edge_forecast", "disagreement", "min_leg_open_interest"]
@@ -61,7 +61,7 @@ def search(entry: float, **more: object) -> dict:
 def largest(asked: Asked) -> tuple[str, str, str, str]:
     """The largest search of all names that is not refused, of some: what it takes."""
     told = ("", "", "", "")
-    for width in (1, 2, 2.5, 3, 4, 5, 7.5, 10, 15):
+    for width in (1, 2, 2.5, 3, 4, 5, 7.5, 10, 15)[: sized(9, 1)]:
         body = search(0.21, most_width=width, most_days=45)
         body["stack"] = {"universe": "all", "rules": []}
         asked.forget_peak()
@@ -133,7 +133,7 @@ def measure(asked: Asked) -> None:
 
 def main() -> None:
     with tempfile.TemporaryDirectory() as made, serve(Path(sys.argv[1] if sys.argv[1:] else made)) as running:
-        time.sleep(15)
+        time.sleep(sized(15, 1))
         measure(Asked(running))
 
 

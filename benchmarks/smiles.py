@@ -8,13 +8,13 @@ from flinch.core.pricing import exercised_early, option_price
 from flinch.core.volatility import smile_vol
 from flinch.core.volatility.chain import ChainQuotes, summarise_expiries
 from flinch.feeds.simulated import simulate
-from measure import table
+from measure import sized, table
 
 REACHES = ((-np.inf, -3), (-3, -2), (-2, -1), (-1, -0.5), (-0.5, 0.5), (0.5, 1), (1, 2), (2, 3), (3, np.inf))
 
 
 def main() -> None:
-    market = simulate()
+    market = simulate(names=sized(0, 20) or None, planted=not sized(0, 1))
     chain, expiries, spots = market.chain, market.expiries, market.snapshots[-1].spot
     bid, ask = chain.bid.reshape(-1, 2), chain.ask.reshape(-1, 2)
     quotes = ChainQuotes(chain.expiry[::2], chain.strike[::2], bid[:, 0], ask[:, 0], bid[:, 1], ask[:, 1])

@@ -1,16 +1,22 @@
-"""Every benchmark can be run: those of computation are, on a few of everything; those of a served market can be read."""
+"""Every benchmark can be run: on a few of everything, or of every page one; those that make a market of their own can be read."""
 
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 import sys
 from pathlib import Path
 
 import pytest
+from tests.kept_market import kept_market
 
 BENCHMARKS = Path(__file__).resolve().parents[1] / "benchmarks"
-COMPUTED = ("implied_volatility", "surfaces", "screen", "windows", "rule_costs", "prints", "structures", "tape")
+COMPUTED = (
+    "implied_volatility", "surfaces", "smiles", "screen", "windows", "rule_costs", "evidence",
+    "positioning", "prints", "structures", "tape",
+)  # fmt: skip
+SERVED = ("searches", "load", "pages")
 ALL = sorted(path.stem for path in BENCHMARKS.glob("*.py"))
 
 
@@ -28,6 +34,22 @@ def test_it_prints_its_table(name: str):
     assert done.stdout.strip()
     if name != "rule_costs":
         assert "| what | time | ratio | wanted |" in done.stdout or "| --- |" in done.stdout
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A start's folder with the market of all tests, as `scripts/demo` keeps it."""
+    place = tmp_path_factory.mktemp("demo")
+    shutil.copytree(kept_market() / "database", place / "database")
+    return place
+
+
+@pytest.mark.parametrize("name", SERVED)
+def test_it_prints_its_table_of_a_served_market(name: str, folder: Path):
+    done = python(str(BENCHMARKS / f"{name}.py"), str(folder))
+    assert done.returncode == 0, done.stderr[-2_000:]
+    assert "| --- |" in done.stdout
+    assert "| refused or failed | 0 |" in done.stdout or name != "load"
 
 
 def test_all_others_can_be_read():
