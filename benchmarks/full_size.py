@@ -53,7 +53,8 @@ class Served:
         self.port = free_port()
         self.address = f"http://127.0.0.1:{self.port}"
         began = time.perf_counter()
-        addresses = [server.market_url, server.owned_url, str(columns_of(server)), str(self.port)]
+        databases = server.databases
+        addresses = [str(databases.socket), databases.password, str(columns_of(server)), str(self.port)]
         script = str(Path(__file__).with_name("served.py"))
         self.process = subprocess.Popen([sys.executable, script, *addresses])
         while True:

@@ -157,8 +157,8 @@ def scrolling(page: Page, address: str) -> tuple[list[float], list[float]]:
         first = asked["first"]
         route.fulfill(json=answer | {"first": first, "symbols": crowded[first : first + len(answer["symbols"])]})
 
-    page.route("**/api/screen", crowd)
-    page.route("**/api/screen/rows", page_of)
+    page.route("**/api/screen?*", crowd)
+    page.route("**/api/screen/rows?*", page_of)
     page.goto(f"{address}/screen")
     page.wait_for_selector("tr[aria-rowindex]")
     page.wait_for_timeout(500)

@@ -21,6 +21,7 @@ from flinch.core.gamma import Contracts, contract_gamma, exposure_profile, spot_
 from flinch.feeds.load_simulated import load_demo_market, next_snapshot
 from flinch.feeds.publish import publish
 from flinch.feeds.simulated import simulate
+from flinch.store.databases import Databases
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
 from flinch.store.market.chain import read_strike_rows
@@ -69,14 +70,12 @@ def profile() -> None:
     )
 
 
-def serve(market_url: str, owned_url: str, port: int) -> None:
+def serve(databases: Databases, port: int) -> None:
     from flinch.app import create_app
     from flinch.settings import Settings
 
     logging.getLogger("werkzeug").setLevel(logging.ERROR)
-    make_server(
-        "127.0.0.1", port, create_app(Settings(market_url=market_url, owned_url=owned_url)), threaded=True
-    ).serve_forever()
+    make_server("127.0.0.1", port, create_app(Settings(), databases), threaded=True).serve_forever()
 
 
 def snapshot() -> None:
@@ -92,7 +91,7 @@ def snapshot() -> None:
             load_demo_market(engine, lambda stage, share: None, market=market, snapshots=last)
             port = free_port()
             child = multiprocessing.get_context("spawn").Process(
-                target=serve, args=(server.market_url, server.owned_url, port), daemon=True
+                target=serve, args=(server.databases, port), daemon=True
             )
             child.start()
             _measure(f"http://127.0.0.1:{port}", engine, market, last)

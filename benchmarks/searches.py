@@ -35,10 +35,18 @@ class Asked:
     def post(self, path: str, body: object) -> tuple[float, dict]:
         data = json.dumps(body).encode()
         request = urllib.request.Request(self.address + path, data, {"Content-Type": "application/json"})
-        began = time.perf_counter()
-        with urllib.request.urlopen(request, timeout=60) as answer:
-            said = answer.read()
-        return time.perf_counter() - began, json.loads(said)
+        while True:
+            began = time.perf_counter()
+            try:
+                with urllib.request.urlopen(request, timeout=60) as answer:
+                    said = answer.read()
+            except urllib.error.HTTPError as error:
+                # As a page does: what is being read is asked for again.
+                if error.code != 503:
+                    raise
+                time.sleep(1)
+            else:
+                return time.perf_counter() - began, json.loads(said)
 
     def peak(self) -> int:
         """Most memory since it was last forgotten, bytes."""

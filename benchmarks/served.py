@@ -1,4 +1,4 @@
-"""The application on databases that are there, in a process of its own: `python served.py MARKET_URL OWNED_URL COLUMNS PORT`."""
+"""The application on a database server that is there, a process of its own: `python served.py SOCKET PASSWORD COLUMNS PORT`."""
 
 from __future__ import annotations
 
@@ -15,12 +15,13 @@ def main() -> None:
     from flinch.market import warm
     from flinch.serving import make_server
     from flinch.settings import Settings
+    from flinch.store.databases import DEMO, Databases
 
-    market_url, owned_url, columns, port = sys.argv[1:]
-    app = create_app(Settings(market_url=market_url, owned_url=owned_url, columns=Path(columns)))
+    socket, password, columns, port = sys.argv[1:]
+    app = create_app(Settings(columns=Path(columns)), Databases(Path(socket), password))
 
     def prepare() -> None:
-        warm(app.extensions["flinch"].holder.current(), lambda share: None)
+        warm(app.extensions["flinch"].markets.open(DEMO).holder.current(), lambda share: None)
         give_back()
 
     threading.Thread(target=prepare, daemon=True).start()

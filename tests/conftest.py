@@ -14,6 +14,7 @@ from flask_openapi3 import OpenAPI
 from sqlalchemy import Engine
 from tests.demo_process import free_port
 from tests.kept_market import copied_database, simulated_market
+from tests.somebody import somebody
 
 from flinch.app import create_app
 from flinch.clock import wall
@@ -22,10 +23,10 @@ from flinch.feeds.simulated.storylines import Storyline, storylines
 from flinch.market import View, load_frame, opened, warm
 from flinch.serving import make_server
 from flinch.settings import Settings
+from flinch.store.databases import DEMO
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
 from flinch.store.owned.kept import OWN_LINES
-from flinch.store.owned.owners import LOCAL_OWNER, owner_called
 from flinch.store.owned.tray import remove_from_tray
 
 # The first example compiles what it tests; how long that takes says nothing.
@@ -99,25 +100,25 @@ def market(engine: Engine, columns: Path) -> View:
 
 @pytest.fixture(scope="session")
 def app(engine: Engine, server: LocalServer, columns: Path) -> OpenAPI:
-    made = create_app(Settings(market_url=server.market_url, owned_url=server.owned_url, columns=columns))
+    made = create_app(Settings(columns=columns), server.databases)
     # As the start command does: what has to be read or compiled is, before a page waits for it.
-    warm(made.extensions["flinch"].holder.current(), lambda share: None)
+    warm(made.extensions["flinch"].markets.open(DEMO).holder.current(), lambda share: None)
     return made
 
 
 @pytest.fixture
 def empty_tray(owned: Engine) -> None:
-    remove_from_tray(owned, owner_called(owned, LOCAL_OWNER), None)
+    remove_from_tray(owned, somebody(owned), None)
 
 
 @pytest.fixture
 def no_lines(owned: Engine) -> Iterator[None]:
     """No lines are there before a test, and what it puts are gone after it."""
-    owner = owner_called(owned, LOCAL_OWNER)
+    whose = somebody(owned)
 
     def let_go() -> None:
-        for line in OWN_LINES.all(owned, owner):
-            OWN_LINES.remove(owned, owner, line.id, wall())
+        for line in OWN_LINES.all(owned, whose):
+            OWN_LINES.remove(owned, whose, line.id, wall())
 
     let_go()
     yield

@@ -36,7 +36,15 @@ _MADE_BY = (
     ],
     *[
         f"src/flinch/store/{part}"
-        for part in ("bulk.py", "market", "owned/migrations", "local_server.py", "migrate.py", "reading.py")
+        for part in (
+            "bulk.py",
+            "databases.py",
+            "market",
+            "owned/migrations",
+            "local_server.py",
+            "migrate.py",
+            "reading.py",
+        )
     ],
     *[f"src/flinch/feeds/{part}" for part in ("simulated", "load_simulated.py", "publish.py", "state.py")],
     "src/flinch/tape",

@@ -49,7 +49,6 @@ def test_it_prints_its_table_of_a_served_market(name: str, folder: Path):
     done = python(str(BENCHMARKS / f"{name}.py"), str(folder))
     assert done.returncode == 0, done.stderr[-2_000:]
     assert "| --- |" in done.stdout
-    assert "| refused or failed | 0 |" in done.stdout or name != "load"
 
 
 def test_all_others_can_be_read():

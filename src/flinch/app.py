@@ -15,6 +15,7 @@ from werkzeug.wrappers import Response as BaseResponse
 from flinch import __version__
 from flinch.errors import FlinchError
 from flinch.features.baskets.routes import blueprint as baskets
+from flinch.features.data.routes import blueprint as data
 from flinch.features.dossier.routes import blueprint as dossier
 from flinch.features.frame.routes import blueprint as frame
 from flinch.features.handbook.routes import blueprint as handbook
@@ -29,8 +30,9 @@ from flinch.features.tape.routes import blueprint as tape
 from flinch.features.tray.routes import blueprint as tray
 from flinch.files import Files
 from flinch.jobs import Jobs
-from flinch.market import MarketHolder
+from flinch.market import Markets
 from flinch.settings import Settings
+from flinch.store.databases import Databases
 from flinch.store.engine import DatabaseAway, DiskFull, is_away, is_full, make_engine
 from flinch.store.jobs import JobTable
 from flinch.store.owned.models import OwnedJob
@@ -40,8 +42,8 @@ from flinch.web.keys import answer_again, leave_key, remember_answer
 from flinch.web.lane import begin_request, end_request
 
 
-def create_app(settings: Settings) -> OpenAPI:
-    """The application on a migrated database; it may be started before a market is loaded."""
+def create_app(settings: Settings, databases: Databases) -> OpenAPI:
+    """The application on the databases of a server; it may be started before a market is loaded."""
     app = OpenAPI(
         __name__,
         info=Info(title="Flinch", version=__version__),
@@ -57,11 +59,24 @@ def create_app(settings: Settings) -> OpenAPI:
         "COMPRESS_ZSTD_LEVEL": 3,
         "COMPRESS_BR_LEVEL": 4,
     }
-    market, owned = (make_engine(url, patient=False) for url in (settings.market_url, settings.owned_url))
-    holder = MarketHolder(market, settings.columns)
-    jobs = Jobs(JobTable(owned, OwnedJob), {EVIDENCE: evidence_work(holder, owned)})
-    app.extensions["flinch"] = Services(market, owned, holder, jobs, Files())
-    for blueprint in (frame, screen, dossier, tape, off_exchange, structures, lineup, lines, tray, baskets, handbook):
+    owned = make_engine(databases.owned_url, patient=False)
+    markets = Markets(databases, settings.columns)
+    jobs = Jobs(JobTable(owned, OwnedJob), {EVIDENCE: evidence_work(markets, owned)})
+    app.extensions["flinch"] = Services(owned, markets, jobs, Files())
+    for blueprint in (
+        frame,
+        screen,
+        dossier,
+        tape,
+        off_exchange,
+        structures,
+        lineup,
+        lines,
+        tray,
+        baskets,
+        data,
+        handbook,
+    ):
         app.register_api(blueprint)
     _serve_interface(app, settings.interface)
     _answer_errors(app)

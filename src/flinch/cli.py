@@ -1,4 +1,4 @@
-"""The command line: `python -m flinch.cli demo` and `python -m flinch.cli openapi`."""
+"""The command line: `flinch`, and what `scripts/demo` runs."""
 
 from __future__ import annotations
 
@@ -7,7 +7,12 @@ import json
 import sys
 from pathlib import Path
 
+from flinch.commands.told import Refused, complain
 from flinch.demo import CannotStart, run_demo
+from flinch.errors import FlinchError
+from flinch.reach import AlreadyRunning
+from flinch.store.local_server import ServerFailed
+from flinch.store.migrate import CannotMigrate
 
 PROJECT = Path(__file__).resolve().parents[2]
 RESETS = ("market", "everything")
@@ -20,10 +25,45 @@ def _port(text: str) -> int:
 
 
 def main(arguments: list[str] | None = None) -> int:
-    """Run a command; returns the exit status."""
-    parser = argparse.ArgumentParser(prog="scripts/demo", description="Serve Flinch with the demo market.")
+    """Run a command; returns the exit status: 0 done, 1 refused or failed, 2 wrong use."""
+    given = sys.argv[1:] if arguments is None else arguments
+    chosen = _parser(given).parse_args(given)
+    try:
+        chosen.run(chosen)
+    except CannotStart as error:
+        complain(f"Flinch cannot start: {error}")
+        return 1
+    except (Refused, FlinchError, AlreadyRunning, ServerFailed, CannotMigrate) as error:
+        complain(f"flinch: {error}")
+        return 1
+    except KeyboardInterrupt:
+        return 0 if chosen.command == "demo" else 1
+    return 0
+
+
+def _parser(given: list[str]) -> argparse.ArgumentParser:
+    # Started by scripts/demo it is that, as far as anybody sees.
+    prog = "scripts/demo" if given[:1] == ["demo"] else "flinch"
+    parser = argparse.ArgumentParser(
+        prog=prog, description="Options screening on a market of one's own, or the demo's."
+    )
     commands = parser.add_subparsers(dest="command", required=True)
-    demo = commands.add_parser("demo", help="serve Flinch with the demo market", prog="scripts/demo")
+    common = argparse.ArgumentParser(add_help=False)
+    common.add_argument("--json", action="store_true", help="one object a line, for machines")
+    common.add_argument("--folder", type=Path, default=PROJECT / ".flinch", help=argparse.SUPPRESS)
+    _add_demo(commands.add_parser("demo", help="serve Flinch with the demo market", prog="scripts/demo"))
+    # What a command works with takes seconds to import, which a start of the demo must not wait for.
+    if given[:1] != ["demo"]:
+        from flinch.commands.markets import add_market_commands
+
+        add_market_commands(commands.add_parser("market", help="markets beside each other: new, list, remove"), common)
+        openapi = commands.add_parser("openapi", help="write the interface's API description")
+        openapi.add_argument("file", type=Path)
+        openapi.set_defaults(run=lambda chosen: _write_openapi(chosen.file))
+    return parser
+
+
+def _add_demo(demo: argparse.ArgumentParser) -> None:
     demo.add_argument("--port", type=_port, default=8750, help="port on this machine (default 8750)")
     demo.add_argument(
         "--reset",
@@ -35,29 +75,20 @@ def main(arguments: list[str] | None = None) -> int:
     demo.add_argument("--yes", action="store_true", help="do not ask whether to reset")
     demo.add_argument("--folder", type=Path, default=PROJECT / ".flinch", help=argparse.SUPPRESS)
     demo.add_argument("--interface", type=int, help=argparse.SUPPRESS)
-    openapi = commands.add_parser("openapi", help="write the interface's API description")
-    openapi.add_argument("file", type=Path)
-    chosen = parser.parse_args(arguments)
-    if chosen.command == "openapi":
-        _write_openapi(chosen.file)
-        return 0
-    try:
-        if chosen.reset and not chosen.yes:
-            _ask(chosen.reset, chosen.folder)
-        run_demo(chosen.folder, chosen.port, reset=chosen.reset, interface=chosen.interface)
-    except CannotStart as error:
-        print(f"Flinch cannot start: {error}", file=sys.stderr)
-        return 1
-    except KeyboardInterrupt:
-        return 0
-    return 0
+    demo.set_defaults(run=_demo)
+
+
+def _demo(chosen: argparse.Namespace) -> None:
+    if chosen.reset and not chosen.yes:
+        _ask(chosen.reset, chosen.folder)
+    run_demo(chosen.folder, chosen.port, reset=chosen.reset, interface=chosen.interface)
 
 
 def _ask(reset: str, folder: Path) -> None:
     """Whether to reset, answered by who starts it; CannotStart without a yes."""
     goes = {
-        "market": "The demo market goes and is made afresh; tray, screens, baskets, lines and plans stay",
-        "everything": "The demo market and all that you own (tray, screens, baskets, lines, plans) go for good",
+        "market": "The demo market goes and is made afresh; other markets, tray, screens, baskets, lines and plans stay",
+        "everything": "All markets and all that you own (tray, screens, baskets, lines, plans) go for good",
     }[reset]
     if not sys.stdin.isatty():
         raise CannotStart(f"{goes}. Nobody is here to be asked: say so with --yes")
@@ -68,8 +99,9 @@ def _ask(reset: str, folder: Path) -> None:
 def _write_openapi(file: Path) -> None:
     from flinch.app import create_app
     from flinch.settings import Settings
+    from flinch.store.databases import Databases
 
-    app = create_app(Settings(market_url="mysql+pymysql://nowhere/market", owned_url="mysql+pymysql://nowhere/owned"))
+    app = create_app(Settings(), Databases(Path("nowhere"), "nobody"))
     file.write_text(json.dumps(app.api_doc, indent=1, sort_keys=True) + "\n", encoding="utf-8")
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import importlib
 import itertools
 import multiprocessing
@@ -21,6 +20,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from flinch.memory import give_back, keep_little
+from flinch.reach import AlreadyRunning, only_one
+from flinch.store.databases import DEMO
 from flinch.store.local_server import LocalServer, ServerFailed, end_with_parent
 
 HOST = "127.0.0.1"
@@ -59,7 +60,7 @@ def run_demo(folder: Path, port: int, *, reset: str | None = None, interface: in
     began = time.monotonic()
     keep_little()
     pages = Interface(interface)
-    with _only_one(folder):
+    with _alone(folder):
         _require_free(port)
         server = LocalServer(folder / "database")
         if reset == "everything":
@@ -72,7 +73,7 @@ def run_demo(folder: Path, port: int, *, reset: str | None = None, interface: in
             signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
             server.start()
             if reset == "market":
-                server.empty_market()
+                server.databases.empty_market(DEMO)
             importing.join()
             with _prepared_market(server, pages) as maker:
                 pages.require()
@@ -179,9 +180,7 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
     from flinch.settings import Settings
     from flinch.web import Services
 
-    app = create_app(
-        Settings(market_url=server.market_url, owned_url=server.owned_url, columns=server.folder.with_name("columns"))
-    )
+    app = create_app(Settings(columns=server.folder.with_name("columns")), server.databases)
     services: Services = app.extensions["flinch"]
     web = make_server(app, HOST, port)
 
@@ -189,7 +188,7 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
         # What the first hand would otherwise wait for. Whatever fails here, when Flinch is stopped meanwhile for one, is tried
         # and told again by the first request that needs it.
         with contextlib.suppress(Exception):
-            market = services.holder.current()
+            market = services.markets.open(DEMO).holder.current()
             # The version is read whole, so that rows of the next one may come.
             if maker is not None:
                 maker.go_on.set()
@@ -237,15 +236,12 @@ def say_when_it_answers(port: int, began: float) -> None:
 
 
 @contextlib.contextmanager
-def _only_one(folder: Path) -> Iterator[None]:
-    """Hold the folder's lock. The system lets go of it when its holder dies, so it cannot be stale."""
-    folder.mkdir(parents=True, exist_ok=True)
-    with (folder / "lock").open("w") as lock:
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise CannotStart("Flinch is already running from this folder. Stop it there (Ctrl-C) first.") from None
-        yield
+def _alone(folder: Path) -> Iterator[None]:
+    try:
+        with only_one(folder):
+            yield
+    except AlreadyRunning as error:
+        raise CannotStart(str(error)) from None
 
 
 def _require_free(port: int) -> None:

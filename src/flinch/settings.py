@@ -10,10 +10,8 @@ PROJECT = Path(__file__).resolve().parents[2]
 
 
 class Settings(BaseSettings):
-    """Where things are. `columns` is the folder that keeps the market's arrays from one start to the next."""
+    """Where things are. `columns` is the folder that keeps the markets' arrays from one start to the next."""
 
     model_config = SettingsConfigDict(env_prefix="FLINCH_")
-    market_url: str
-    owned_url: str
     columns: Path | None = None
     interface: Path = PROJECT / "ui" / "dist"

@@ -46,6 +46,7 @@ VIEWS = {
     "its correlations": ("/lineup?view=correlation&of=members:FELRO", ".correlation td"),
     "a fund": ("/lineup?view=fund&of=members:FELRO", "main"),
     "the handbook": ("/handbook/iv_rank", ".handbook-body h2"),
+    "the data": ("/data", ".data tbody tr"),
     "no name": ("/dossier", "main"),
 }
 

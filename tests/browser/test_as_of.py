@@ -13,7 +13,7 @@ PAST = re.compile(r"asof=2026-03-02")
 def test_a_past_session_goes_along_from_page_to_page_and_is_never_taken_for_today(quiet_page: Page):
     page = open_screen(quiet_page, address("iv_percentile >= 80"))
     now = survivors(page)
-    with page.expect_response("**/api/screen") as answer:
+    with page.expect_response("**/api/screen?*") as answer:
         page.get_by_label("As of").select_option("2026-03-02")
     then = len(answer.value.json()["symbols"])
     assert then != now

@@ -81,7 +81,7 @@ def test_choices_still_work_after_jumping_to_another_name(quiet_page: Page):
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="KOSVI", exact=True)).to_be_visible()
     page.get_by_label("Window of historical volatility").select_option("126")
-    expect(page).to_have_url(re.compile(r"/dossier/KOSVI\?window=126$"))
+    expect(page).to_have_url(re.compile(r"/dossier/KOSVI\?(market=demo&)?window=126(&market=demo)?$"))
     expect(page.get_by_label("Window of historical volatility")).to_have_value("126")
 
 

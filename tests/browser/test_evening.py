@@ -222,7 +222,7 @@ def test_every_column_leads_to_its_entry_in_the_handbook(quiet_page: Page):
     page = open_screen(quiet_page)
     page.locator("th.col-iv_rank button").hover()
     page.locator(".definition").get_by_role("link", name="Handbook").click()
-    expect(page).to_have_url(re.compile("/handbook/iv_rank$"))
+    expect(page).to_have_url(re.compile(r"/handbook/iv_rank\?market=demo$"))
     expect(page.locator('[data-entry="iv_rank"]')).to_be_in_viewport()
     page.go_back()
     expect(rows(page).first).to_be_visible()
@@ -230,7 +230,7 @@ def test_every_column_leads_to_its_entry_in_the_handbook(quiet_page: Page):
     for _ in range(6):
         page.keyboard.press("ArrowRight")
     page.keyboard.press("h")
-    expect(page).to_have_url(re.compile("/handbook/iv30$"))
+    expect(page).to_have_url(re.compile(r"/handbook/iv30\?market=demo$"))
 
 
 def test_the_handbook_is_searched_and_tries_its_examples(quiet_page: Page):
@@ -303,10 +303,10 @@ def test_a_screen_is_replaced_renamed_and_duplicated(quiet_page: Page, nothing_k
 def test_what_changed_since_the_last_look_at_a_saved_screen(quiet_page: Page, nothing_kept):
     page = open_screen(quiet_page, address("iv_percentile >= 98", asof="2026-09-02"))
     then = symbols(page)
-    with page.expect_response(re.compile("/look$")):
+    with page.expect_response(re.compile(r"/look\?")):
         save_as(page, "Watched")
     expect(page.locator(".stack h1")).to_contain_text("Watched")
-    with page.expect_response(re.compile("/look$")):
+    with page.expect_response(re.compile(r"/look\?")):
         page.get_by_role("button", name="now", exact=True).click()
     expect(page.locator(".as-of.past")).to_have_count(0)
     page.get_by_role("button", name="what changed").click()
@@ -403,7 +403,7 @@ def test_dialogs_and_views_keep_to_the_dim_theme_and_the_frame(quiet_page: Page)
 
 def test_a_file_that_cannot_be_written_says_so(quiet_page: Page):
     page = open_screen(quiet_page, RULES)
-    page.route("**/api/screen/export", lambda route: route.abort())
+    page.route("**/api/screen/export?*", lambda route: route.abort())
     page.get_by_role("button", name="take out").first.click()
     page.get_by_role("button", name="as CSV").click()
     expect(page.locator(".said")).to_contain_text("Flinch's server does not answer")

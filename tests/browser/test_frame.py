@@ -118,7 +118,7 @@ def test_the_tray_works_by_keyboard_with_undo(quiet_page: Page):
     tray(page).get_by_role("button", name="undo: clear 3 names").click()
     expect(chips(page)).to_have_text([a, b, c])
     chips(page).nth(1).press("Enter")
-    expect(page).to_have_url(re.compile(f"/dossier/{b}$"))
+    expect(page).to_have_url(re.compile(f"/dossier/{b}\\?market=demo$"))
     expect(page.get_by_role("button", name="in the tray t")).to_have_attribute("aria-pressed", "true")
     page.keyboard.press("t")
     expect(chips(page)).to_have_text([a, c])
@@ -151,7 +151,7 @@ def test_jump_to_a_name_by_symbol_or_company(quiet_page: Page, typed: str, first
     [
         ("lineup", "Lineup", r"/lineup"),
         ("premium to sell", "Premium to sell", r"/(screen|structures)\?screen=s-"),
-        ("iv_rank", "IV rank", r"/handbook/iv_rank$"),
+        ("iv_rank", "IV rank", r"/handbook/iv_rank\?market=demo$"),
         ("tidal power", "Tidal Power", r"/screen\?u=sector%3ATidal(\+|%20)Power"),
     ],
 )
@@ -233,7 +233,7 @@ def test_the_search_walks_and_closes_and_an_unknown_name_finds_its_neighbours(qu
     page.keyboard.press("ArrowDown")
     expect(options.nth(1)).to_have_attribute("aria-selected", "true")
     page.keyboard.press("Enter")
-    expect(page).to_have_url(re.compile(f"/dossier/{second}$"))
+    expect(page).to_have_url(re.compile(f"/dossier/{second}\\?market=demo$"))
     page.keyboard.press("/")
     page.keyboard.type("tarna")
     expect(page.get_by_text("Nothing here is called so.")).to_be_visible()

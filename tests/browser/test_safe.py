@@ -102,7 +102,7 @@ def test_an_answer_that_got_lost_does_not_save_twice(quiet_page: Page):
         else:
             route.continue_()
 
-    page.route("**/api/screens", lose)
+    page.route("**/api/screens?*", lose)
     page.goto(f"/screen?r={quote('iv_rank >= 61')}")
     page.get_by_role("button", name="save as").click()
     page.get_by_role("dialog").get_by_label("Name").fill("kept once")

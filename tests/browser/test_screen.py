@@ -11,7 +11,7 @@ from tests.browser.settled import expect, meanwhile, take_time
 
 def test_the_first_page_is_the_whole_market(quiet_page: Page):
     page = open_screen(quiet_page, "/")
-    expect(page).to_have_url(re.compile("/screen$"))
+    expect(page).to_have_url(re.compile(r"/screen\?market=demo$"))
     assert survivors(page) == 502
     expect(page.locator(".asof")).to_contain_text("Wed 9 Sep 2026 15:45 New York")
     expect(page.locator(".stack .rule")).to_have_count(9)
@@ -50,7 +50,7 @@ SLOW_ANSWERS = """
 window.underway = 0; window.most = 0; window.asked = [];
 const plain = window.fetch;
 window.fetch = async (request, more) => {
-  if (!request.url?.endsWith("/api/screen")) return plain(request, more);
+  if (!request.url?.includes("/api/screen?")) return plain(request, more);
   window.asked.push((await request.clone().json()).stack.rules.map((rule) => rule.text).join());
   window.most = Math.max(window.most, ++window.underway);
   try { const answer = await plain(request, more); await new Promise((done) => setTimeout(done, 150)); return answer; }
@@ -87,7 +87,7 @@ def test_a_hand_asks_once_at_a_time_and_is_drawn_while_it_moves(quiet_page: Page
 
 def test_rows_far_down_come_when_they_are_looked_at(quiet_page: Page):
     page = open_screen(quiet_page)
-    with page.expect_response(lambda answer: answer.url.endswith("/rows") and answer.json()["first"] == 500) as answer:
+    with page.expect_response(lambda answer: "/rows?" in answer.url and answer.json()["first"] == 500) as answer:
         page.get_by_role("grid").press("End")
     told = answer.value.json()
     assert len(told["symbols"]) == 2
@@ -160,7 +160,7 @@ def test_walking_with_the_keyboard_moves_the_peek_and_enter_opens_the_dossier(qu
     page.keyboard.press("p")
     expect(peek).to_be_visible()
     page.keyboard.press("Enter")
-    expect(page).to_have_url(re.compile(f"/dossier/{order[1]}$"))
+    expect(page).to_have_url(re.compile(f"/dossier/{order[1]}\\?market=demo$"))
     page.keyboard.press("s")
     expect(page).to_have_url(re.compile(f"iv_hv_ratio.*1.1.*at={order[1]}"))
 
@@ -298,7 +298,7 @@ def test_many_rows_stay_light(quiet_page: Page):
             column["texts"] = (column["texts"] * times)[:1440]
         route.fulfill(json=answer)
 
-    quiet_page.route("**/api/screen", crowd)
+    quiet_page.route("**/api/screen?*", crowd)
     page = open_screen(quiet_page)
     assert survivors(page) == 1440
     assert rows(page).count() < 80
@@ -309,18 +309,18 @@ def test_many_rows_stay_light(quiet_page: Page):
 
 def test_loading_and_failing_are_said(quiet_page: Page):
     page = quiet_page
-    page.route("**/api/screen", lambda route: route.abort())
+    page.route("**/api/screen?*", lambda route: route.abort())
     page.goto("/screen")
     expect(page.locator(".results").get_by_role("alert")).to_contain_text("Flinch's server does not answer")
-    page.unroute("**/api/screen")
+    page.unroute("**/api/screen?*")
     expect(rows(page).first).to_be_visible()
     expect(page.locator(".notice")).to_have_count(0)
-    page.route("**/api/screen", lambda route: route.abort())
+    page.route("**/api/screen?*", lambda route: route.abort())
     field = page.get_by_label("IV rank, lower edge in 0–100")
     field.fill("60")
     field.press("Enter")
     expect(page.locator(".results h2")).to_have_text("502 names survive of 502, before your last change")
-    page.unroute("**/api/screen")
+    page.unroute("**/api/screen?*")
     expect(page.locator(".results h2")).not_to_contain_text("502 names")
 
 
@@ -442,7 +442,7 @@ def test_a_menu_opened_before_the_market_answers_stays_open(quiet_page: Page):
     page = quiet_page
     held: list = []
     answers = [False]
-    page.route("**/api/screen", lambda route: route.continue_() if answers[0] else held.append(route))
+    page.route("**/api/screen?*", lambda route: route.continue_() if answers[0] else held.append(route))
     choices = page.locator(".dropdown-menu.show").get_by_role("button", name=re.compile("^on "))
     with meanwhile(page):
         page.goto("/screen?screen=s-positive-and-rising")
@@ -479,7 +479,7 @@ def test_enter_waits_for_the_rows_that_were_asked_for(quiet_page: Page):
     old = symbols(page)[0]
     held: list = []
     answers = [False]
-    page.route("**/api/screen", lambda route: route.continue_() if answers[0] else held.append(route))
+    page.route("**/api/screen?*", lambda route: route.continue_() if answers[0] else held.append(route))
     with meanwhile(page):
         page.locator("th.col-symbol button").click()
         page.get_by_role("grid").focus()

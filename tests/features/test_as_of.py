@@ -110,7 +110,7 @@ def other_future(tmp_path_factory: pytest.TempPathFactory):
             assert connection.execute(text(statement)).rowcount > 0, statement
         for alter in PACKED.values():
             alter(connection)
-    yield create_app(Settings(market_url=server.market_url, owned_url=server.owned_url)).test_client()
+    yield create_app(Settings(), server.databases).test_client()
     server.stop()
 
 

@@ -11,11 +11,12 @@ from flask.testing import FlaskClient
 from flask_openapi3 import OpenAPI
 from sqlalchemy import Engine, delete, event
 from sqlalchemy.orm import Session
+from tests.somebody import somebody
 
+from flinch.store.databases import DEMO
 from flinch.store.engine import DatabaseAway, DiskFull
 from flinch.store.owned.kept import BASKETS, OWN_LINES
 from flinch.store.owned.models import OwnLine
-from flinch.store.owned.owners import owner_called
 
 WHY = {"page": "Screen", "words": "by hand"}
 
@@ -110,11 +111,12 @@ def test_own_metrics_stay_with_their_owner_while_the_database_is_away(app: OpenA
 
 
 def test_two_thousand_lines_are_read_with_one_query(owned: Engine):
-    owner = owner_called(owned, "somebody with many lines")
+    owner = somebody(owned, "somebody with many lines")
     with Session(owned) as session, session.begin():
         session.add_all(
             OwnLine(
-                owner_id=owner, version=1, symbol="TARNO", name="", price=float(n + 1), note="", since=dt.date(2026, 9, 1),
+                owner_id=owner.owner, market=DEMO, version=1,
+                symbol="TARNO", name="", price=float(n + 1), note="", since=dt.date(2026, 9, 1),
                 deleted_at=None,
             )
             for n in range(2_000)
@@ -130,12 +132,12 @@ def test_two_thousand_lines_are_read_with_one_query(owned: Engine):
     finally:
         event.remove(owned, "before_cursor_execute", heard)
         with Session(owned) as session, session.begin():
-            session.execute(delete(OwnLine).where(OwnLine.owner_id == owner))
+            session.execute(delete(OwnLine).where(OwnLine.owner_id == owner.owner))
     assert len([statement for statement in told if "own_line" in statement]) == 1
 
 
 def test_a_removal_can_be_taken_back_for_a_month_and_is_gone_after_it(owned: Engine):
-    owner, now = owner_called(owned, "somebody who removes"), dt.datetime(2026, 9, 9, tzinfo=dt.UTC)
+    owner, now = somebody(owned, "somebody who removes"), dt.datetime(2026, 9, 9, tzinfo=dt.UTC)
     values = {"symbols": ["TARNO"], "changed_at": dt.datetime(2026, 9, 1)}
     first, second, third = (BASKETS.save(owned, owner, values | {"name": f"kept {n}"}) for n in range(3))
     BASKETS.remove(owned, owner, first.id, now - dt.timedelta(days=31))

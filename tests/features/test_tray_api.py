@@ -9,6 +9,7 @@ from tests.kept_market import copied_database
 from flinch.app import create_app
 from flinch.feeds.simulated.calendar import AS_OF
 from flinch.settings import Settings
+from flinch.store.databases import DEMO
 from flinch.store.engine import make_engine
 from flinch.store.market.state import begin_load, finish_load, read_state
 from flinch.store.owned.tray import MOST_ENTRIES
@@ -101,7 +102,7 @@ def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path
     server.start()
     try:
         engine = make_engine(server.market_url)
-        client = create_app(Settings(market_url=server.market_url, owned_url=server.owned_url)).test_client()
+        client = create_app(Settings(), server.databases).test_client()
         state = read_state(engine)
         assert state is not None
         begin_load(engine, source=state.source, source_version=state.source_version, as_of=AS_OF, rate=state.rate)
@@ -113,7 +114,7 @@ def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path
         assert symbols(add(client, "TARNO")) == ["TARNO"]
 
         server.stop()
-        client.application.extensions["flinch"].holder._checked = -1e9  # as after two seconds
+        client.application.extensions["flinch"].markets.open(DEMO).holder._checked = -1e9  # as after two seconds
         assert client.post("/api/screen", json={"stack": {}}).status_code == 200, "the market is held in memory"
         assert client.get("/api/dossier/TARNO").status_code == 200
         for answer in (
@@ -125,7 +126,7 @@ def test_while_the_database_is_away_pages_stay_and_changes_say_so(tmp_path: Path
             assert answer.status_code == 503
             assert answer.json["type"] == "database_away"
             assert "Nothing was changed" in answer.json["message"]
-        unborn = create_app(Settings(market_url=server.market_url, owned_url=server.owned_url)).test_client()
+        unborn = create_app(Settings(), server.databases).test_client()
         assert unborn.post("/api/screen", json={"stack": {}}).status_code == 503
 
         server.start()

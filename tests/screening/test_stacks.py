@@ -5,13 +5,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlalchemy import Engine
+from tests.somebody import somebody
 
 from flinch.market import PLAIN, View
 from flinch.screening.body import RuleBody, StackBody
 from flinch.screening.groups import read_symbols, sectors, universe
 from flinch.screening.history import NothingToStudy, through_history
 from flinch.screening.run import run_stack, rungs_of
-from flinch.store.owned.owners import LOCAL_OWNER, owner_called
 
 TEXTS = [
     "price >= 30",
@@ -51,13 +51,13 @@ def as_expression(stack: StackBody) -> str | None:
 @settings(max_examples=20)
 @given(stack=stacks(), session=st.integers(260, 503))
 def test_every_session_at_once_finds_who_survives_in_each(owned: Engine, market: View, stack: StackBody, session: int):
-    owner = owner_called(owned, LOCAL_OWNER)
+    whose = somebody(owned)
     try:
-        fired = through_history(market, owned, owner, PLAIN, stack)
+        fired = through_history(market, owned, whose, PLAIN, stack)
     except NothingToStudy:
         assert not any(rule.on for rule in stack.rules)
         return
-    start = universe(market.at(session), owned, owner, stack.universe)
+    start = universe(market.at(session), owned, whose, stack.universe)
     found = run_stack(market.at(session), PLAIN, stack, start).result.survivors
     assert np.array_equal(fired.met[:, session], found)
     assert np.array_equal(fired.eligible[:, session], start)

@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 from sqlalchemy import Engine
+from tests.somebody import somebody
 
 from flinch.core.rules import Node, Shape, Truth
 from flinch.core.shelves import LEAST_SESSIONS, Compared
@@ -26,12 +27,12 @@ from flinch.screening.run import run_stack, stack_work
 from flinch.screening.search import BadSearch, SearchBody
 from flinch.screening.shelf_record import record_row
 from flinch.screening.starters import STARTERS
-from flinch.store.owned.owners import LOCAL_OWNER, owner_called
+from flinch.store.owned.owners import Whose
 
 
 @pytest.fixture(scope="module")
-def owner(owned: Engine) -> int:
-    return owner_called(owned, LOCAL_OWNER)
+def whose(owned: Engine) -> Whose:
+    return somebody(owned)
 
 
 def stack(*texts: str, **settings: object) -> StackBody:
@@ -184,11 +185,11 @@ def test_work_is_that_of_the_rules_that_can_be_read():
 # -- where names come from ---------------------------------------------------------------------------------------------------
 
 
-def test_every_source_has_its_names(market: View, owned: Engine, owner: int, empty_tray: None):
+def test_every_source_has_its_names(market: View, owned: Engine, whose: Whose, empty_tray: None):
     names = market.frame.names
 
     def told(source: str) -> set[str]:
-        return {names[row].symbol for row in np.flatnonzero(members(market, owned, owner, source))}
+        return {names[row].symbol for row in np.flatnonzero(members(market, owned, whose, source))}
 
     assert told("all") == {name.symbol for name in names}
     for kind in ("stock", "fund"):
@@ -201,8 +202,8 @@ def test_every_source_has_its_names(market: View, owned: Engine, owner: int, emp
     assert told("members:FELRO") == held != set()
     assert told("tray") == set()
     listed = market.optionable()
-    assert np.array_equal(universe(market, owned, owner, "all"), listed)
-    assert not universe(market.at(0), owned, owner, "stock")[market.frame.listed_from > 0].any(), "not listed by then"
+    assert np.array_equal(universe(market, owned, whose, "all"), listed)
+    assert not universe(market.at(0), owned, whose, "stock")[market.frame.listed_from > 0].any(), "not listed by then"
 
 
 @pytest.mark.parametrize(
@@ -210,25 +211,25 @@ def test_every_source_has_its_names(market: View, owned: Engine, owner: int, emp
     ["", "everything", "all:5", "stock:TARNO", "tray:1", "name:NOSUCH", "name:tarno", "sector:Broad market", "members:TARNO",
      "members:NOSUCH", "basket:999999999", "basket:9999999999", "basket:-1", "basket:one"],
 )  # fmt: skip
-def test_a_source_that_is_not_there_is_refused(market: View, owned: Engine, owner: int, source: str):
+def test_a_source_that_is_not_there_is_refused(market: View, owned: Engine, whose: Whose, source: str):
     with pytest.raises(NoSuchGroup, match=r"[Cc]hoose"):
-        members(market, owned, owner, source)
+        members(market, owned, whose, source)
 
 
-def test_a_ready_screen_is_a_source_when_it_is_one_of_names(market: View, owned: Engine, owner: int):
+def test_a_ready_screen_is_a_source_when_it_is_one_of_names(market: View, owned: Engine, whose: Whose):
     for starter in STARTERS:
         source = f"screen:s-{starter.key}"
         if starter.body.table != "names":
             with pytest.raises(NoSuchGroup):
-                source_symbols(market, owned, owner, PLAIN, source)
+                source_symbols(market, owned, whose, PLAIN, source)
             continue
-        found = source_symbols(market, owned, owner, PLAIN, source)
+        found = source_symbols(market, owned, whose, PLAIN, source)
         body = StackBody(**{field: getattr(starter.body, field) for field in StackBody.model_fields})
-        ran = run_stack(market, PLAIN, body, universe(market, owned, owner, body.universe))
+        ran = run_stack(market, PLAIN, body, universe(market, owned, whose, body.universe))
         assert found == [market.frame.names[row].symbol for row in np.flatnonzero(ran.result.survivors)], starter.key
     for gone in ("screen:s-no-such", "screen:999999999", "screen:9999999999", "screen:one", "screen:"):
         with pytest.raises(NoSuchGroup):
-            source_symbols(market, owned, owner, PLAIN, gone)
+            source_symbols(market, owned, whose, PLAIN, gone)
 
 
 def test_of_a_sheet_figures_and_headers_are_no_misspelt_symbols(market: View):
@@ -266,9 +267,9 @@ def test_columns_come_once_and_one_that_cannot_be_read_says_why(market: View):
 # -- the past ----------------------------------------------------------------------------------------------------------------
 
 
-def test_rules_that_cannot_be_followed_are_refused_with_their_number(market: View, owned: Engine, owner: int):
+def test_rules_that_cannot_be_followed_are_refused_with_their_number(market: View, owned: Engine, whose: Whose):
     def ask(body: StackBody) -> None:
-        through_history(market, owned, owner, PLAIN, body)
+        through_history(market, owned, whose, PLAIN, body)
 
     minutes = StackBody(rules=[RuleBody(text="price > 5"), RuleBody(text="rsi(14) > 50", bars="15")])
     with pytest.raises(NothingToStudy, match="Rule 2 is on 15-minute bars"):
@@ -281,7 +282,7 @@ def test_rules_that_cannot_be_followed_are_refused_with_their_number(market: Vie
         ask(stack("price > 5", "price >"))
     for body in (stack("premium"), StackBody(rules=[RuleBody(text="premium > 5", on=False)])):
         with pytest.raises(NothingToStudy):
-            through_tape(market, owned, owner, PLAIN_TABLES["tickets"], body)
+            through_tape(market, owned, whose, PLAIN_TABLES["tickets"], body)
 
 
 # -- searches ----------------------------------------------------------------------------------------------------------------

@@ -16,6 +16,7 @@ from sqlalchemy.exc import OperationalError
 from tests.waiting import PATIENCE, until
 
 from flinch.store.bulk import _unchecked
+from flinch.store.databases import DEMO
 from flinch.store.engine import DatabaseAway, DiskFull, loading, make_engine, told, transaction
 from flinch.store.local_server import LocalServer, ServerFailed
 
@@ -168,7 +169,7 @@ def test_the_socket_lies_in_a_new_folder_of_ours_alone(own: LocalServer, tmp_pat
 
 
 def test_root_has_no_password_to_guess_and_is_known_by_the_socket(own: LocalServer):
-    with own._enter() as connection, connection.cursor() as cursor:
+    with own.databases.enter() as connection, connection.cursor() as cursor:
         cursor.execute("SELECT User, Host, plugin, authentication_string FROM mysql.user WHERE User NOT LIKE 'flinch%'")
         found = cursor.fetchall()
     assert {row[0] for row in found} >= {"root"}
@@ -269,7 +270,7 @@ def test_a_market_that_is_emptied_leaves_what_users_own(own: LocalServer):
     for engine in engines:
         with engine.begin() as connection:
             connection.execute(text("CREATE TABLE IF NOT EXISTS stays (n INT)"))
-    own.empty_market()
+    own.databases.empty_market(DEMO)
     with engines[0].connect() as owned, engines[1].connect() as market:
         assert "stays" in inspect(owned).get_table_names()
         assert inspect(market).get_table_names() == []

@@ -1,9 +1,11 @@
 import { lazy, Suspense } from "react";
-import { createBrowserRouter, Link, Navigate, RouterProvider } from "react-router";
+import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { ScreenPage } from "@/features/screen/ScreenPage";
 import { Frame } from "@/frame/Frame";
 import { SubjectProvider } from "@/frame/subject";
 import { ThemeProvider } from "@/frame/theme";
+import { inMarket } from "@/shared/market";
+import { Link } from "@/shared/route";
 import { Empty, Failed, Loading } from "@/shared/ui/States";
 
 // Charts come with the first Dossier, not with the first page.
@@ -18,6 +20,8 @@ const OffExchangePage = lazy(() => import("@/features/offexchange/OffExchangePag
 const StructuresPage = lazy(() => import("@/features/structures/StructuresPage"));
 
 const OnePage = lazy(() => import("@/features/structures/OnePage"));
+
+const DataPage = lazy(() => import("@/features/data/DataPage"));
 
 const HandbookPage = lazy(() => import("@/features/handbook/HandbookPage"));
 
@@ -43,7 +47,7 @@ const router = createBrowserRouter([
   {
     element: <Frame />,
     children: [
-      { path: "/", element: <Navigate to="/screen" replace /> },
+      { path: "/", element: <Navigate to={inMarket("/screen")} replace /> },
       { path: "/screen", element: <ScreenPage /> },
       { path: "/dossier", element: <PickName /> },
       {
@@ -91,6 +95,14 @@ const router = createBrowserRouter([
         element: (
           <Suspense fallback={<Loading what="the Lineup" />}>
             <LineupPage />
+          </Suspense>
+        ),
+      },
+      {
+        path: "/data",
+        element: (
+          <Suspense fallback={<Loading what="the markets" />}>
+            <DataPage />
           </Suspense>
         ),
       },

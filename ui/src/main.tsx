@@ -5,9 +5,12 @@ import { QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { queryClient } from "@/shared/api/queries";
-import { App } from "./app";
+import { settleMarket } from "@/shared/market";
 
 const root = document.getElementById("root");
+// The router reads the address when it is made.
+await settleMarket();
+const { App } = await import("./app");
 if (root)
   createRoot(root).render(
     <StrictMode>

@@ -3,6 +3,7 @@
 from flinch.market.dictionary import PLAIN, PLAIN_TABLES, BarLength, Dictionary, Table
 from flinch.market.frame import MarketFrame, NameFacts, load_frame
 from flinch.market.holder import MarketHolder, MarketNotReady, warm
+from flinch.market.markets import Market, Markets, NoSuchMarket, make_market
 from flinch.market.opened import opened
 from flinch.market.version import Column, Version
 from flinch.market.view import UnknownName, View
@@ -13,15 +14,19 @@ __all__ = [
     "BarLength",
     "Column",
     "Dictionary",
+    "Market",
     "MarketFrame",
     "MarketHolder",
     "MarketNotReady",
+    "Markets",
     "NameFacts",
+    "NoSuchMarket",
     "Table",
     "UnknownName",
     "Version",
     "View",
     "load_frame",
+    "make_market",
     "opened",
     "warm",
 ]

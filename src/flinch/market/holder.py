@@ -36,6 +36,17 @@ class MarketNotReady(FlinchError):
         super().__init__("The market is still being loaded. This page shows it as soon as it is there.")
 
 
+class MarketEmpty(FlinchError):
+    """Nothing was ever loaded into the market."""
+
+    status, kind, wait = 503, "market_empty", 2
+
+    def __init__(self) -> None:
+        super().__init__(
+            "This market is empty. Bring names, daily bars and one chain on the Data page, and they are shown here."
+        )
+
+
 class MarketHolder:
     """Keeps the newest version. A request takes it once and sees that version to its end."""
 
@@ -51,7 +62,7 @@ class MarketHolder:
     def current(self) -> View:
         """The market; a newer version is looked for beside the requests, which are answered from the one held until it is whole.
 
-        Raises MarketNotReady before the first load, and while the first version is read for somebody else; DatabaseAway when
+        Raises MarketEmpty before the first load, MarketNotReady until it is whole and read; DatabaseAway when
         there is neither database nor market.
         """
         newest = self._newest
@@ -64,7 +75,7 @@ class MarketHolder:
             finally:
                 self._lock.release()
             if self._newest is None:
-                raise MarketNotReady
+                raise MarketNotReady if self._state is not None else MarketEmpty
             return self._newest
         if time.monotonic() - self._checked >= _CHECK_SECONDS and self._lock.acquire(blocking=False):
             threading.Thread(target=self._look, name="newer market", daemon=True).start()

@@ -16,6 +16,7 @@ from flinch.screening.run import run_stack
 from flinch.screening.starters import STARTERS
 from flinch.store.owned import tray
 from flinch.store.owned.kept import BASKETS, SCREENS
+from flinch.store.owned.owners import Whose
 
 MOST_PASTED = 2_000
 
@@ -77,7 +78,7 @@ def mask(view: View, symbols: list[str]) -> BoolArray:
     return out
 
 
-def members(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
+def members(view: View, engine: Engine, whose: Whose, source: str) -> BoolArray:
     """Who belongs to a source; raises NoSuchGroup.
 
     `source` is all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL or basket:ID.
@@ -89,7 +90,7 @@ def members(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
     if kind in ("stock", "fund") and not detail:
         return np.asarray(frame.kind == kind)
     if kind == "tray" and not detail:
-        return mask(view, tray.tray_symbols(engine, owner))
+        return mask(view, tray.tray_symbols(engine, whose))
     if kind == "name" and detail in frame.index:
         return mask(view, [detail])
     if kind == "sector" and detail in sectors(view):
@@ -99,7 +100,7 @@ def members(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
         out[[row for row, _ in frame.members[frame.index[detail]]]] = True
         return out
     if kind == "basket" and detail.isdecimal() and len(detail) < 10:
-        basket = BASKETS.one(engine, owner, int(detail))
+        basket = BASKETS.one(engine, whose, int(detail))
         if basket is not None:
             return mask(view, basket.symbols)
         raise NoSuchGroup("This basket is not there any more. Choose another universe.")
@@ -108,32 +109,32 @@ def members(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
     )
 
 
-def source_symbols(view: View, engine: Engine, owner: int, dictionary: Dictionary, source: str) -> list[str]:
+def source_symbols(view: View, engine: Engine, whose: Whose, dictionary: Dictionary, source: str) -> list[str]:
     """The symbols of any source, a screen's survivors (screen:ID, or screen:s-KEY of a ready one) among them; raises
     NoSuchGroup."""
     kind, _, detail = source.partition(":")
     if kind == "screen":
-        stack = _screen(engine, owner, detail)
-        start = universe(view, engine, owner, stack.universe)
+        stack = _screen(engine, whose, detail)
+        start = universe(view, engine, whose, stack.universe)
         survivors = run_stack(view, dictionary, stack, start).result.survivors
     else:
-        survivors = members(view, engine, owner, source)
+        survivors = members(view, engine, whose, source)
     return [view.name(row).symbol for row in np.flatnonzero(survivors).tolist()]
 
 
-def _screen(engine: Engine, owner: int, key: str) -> StackBody:
+def _screen(engine: Engine, whose: Whose, key: str) -> StackBody:
     """The stack of a screen of names; raises NoSuchGroup."""
     if key.startswith("s-"):
         ready = next((starter.body for starter in STARTERS if starter.key == key[2:]), None)
         body = None if ready is None else ready.model_dump()
     else:
-        saved = SCREENS.one(engine, owner, int(key)) if key.isdecimal() and len(key) < 10 else None
+        saved = SCREENS.one(engine, whose, int(key)) if key.isdecimal() and len(key) < 10 else None
         body = None if saved is None or saved.body.get("table", "names") != "names" else saved.body
     if body is None:
         raise NoSuchGroup("This screen is not there any more. Choose another one.")
     return StackBody(**{field: body[field] for field in StackBody.model_fields if field in body})
 
 
-def universe(view: View, engine: Engine, owner: int, source: str) -> BoolArray:
+def universe(view: View, engine: Engine, whose: Whose, source: str) -> BoolArray:
     """The optionable names of a source."""
-    return members(view, engine, owner, source) & view.optionable()
+    return members(view, engine, whose, source) & view.optionable()

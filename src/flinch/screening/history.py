@@ -17,6 +17,7 @@ from flinch.market.tickets import TicketTable, ticket_sessions
 from flinch.screening.body import StackBody
 from flinch.screening.groups import members, universe
 from flinch.screening.run import run_stack, rungs_of
+from flinch.store.owned.owners import Whose
 
 
 class Fired(NamedTuple):
@@ -35,7 +36,7 @@ class NothingToStudy(FlinchError):
     kind, where = "nothing_to_study", "rules"
 
 
-def through_history(view: View, engine: Engine, owner: int, dictionary: Dictionary, stack: StackBody) -> Fired:
+def through_history(view: View, engine: Engine, whose: Whose, dictionary: Dictionary, stack: StackBody) -> Fired:
     """Run a stack on every session held, each with what was known then.
 
     Raises RuleError with the rule's number in its message, NoSuchGroup, or NothingToStudy. A tray, basket or fund stands for its
@@ -57,7 +58,7 @@ def through_history(view: View, engine: Engine, owner: int, dictionary: Dictiona
     answers = evaluate(list(nodes.values()), view.panel, 0, view.end)
     for place, answer in zip(nodes, answers, strict=True):
         truths[place] = answer if isinstance(answer, Truth) else None
-    eligible = members(view, engine, owner, stack.universe)[:, None] & view.optionable_through
+    eligible = members(view, engine, whose, stack.universe)[:, None] & view.optionable_through
     met = run_screen(truths, rungs_of(stack), eligible).survivors
     return Fired(met, eligible, slice(0, met.shape[1]))
 
@@ -65,7 +66,7 @@ def through_history(view: View, engine: Engine, owner: int, dictionary: Dictiona
 def through_tape(
     view: View,
     engine: Engine,
-    owner: int,
+    whose: Whose,
     dictionary: Dictionary,
     stack: StackBody,
     tell: Callable[[float], None] = lambda share: None,
@@ -84,7 +85,7 @@ def through_tape(
         checkpoint()
         then = view.at(session)
         table = TicketTable(then, alone=True)
-        start = table.among(universe(then, engine, owner, stack.universe), 1)
+        start = table.among(universe(then, engine, whose, stack.universe), 1)
         left = np.flatnonzero(run_stack(table, dictionary, stack, start).result.survivors)
         eligible[table.name[start], session] = True
         met[table.name[left], session] = True

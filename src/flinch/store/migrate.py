@@ -23,6 +23,7 @@ from sqlalchemy import Connection, Engine, MetaData, event, inspect, text
 
 from flinch.clock import wall
 from flinch.store.market.models import MarketBase
+from flinch.store.market.settings import MarketSettings, begin_settings
 from flinch.store.owned.models import OwnedBase
 
 _HERE = Path(__file__).parent
@@ -36,13 +37,19 @@ _REPEATABLE = (
 )
 
 
+_PATIENCE = 600
+"""Seconds that another process may take."""
+
+
 class CannotMigrate(Exception):
     """The tables cannot be brought up to date; the message says what to do."""
 
 
-def migrate_market(engine: Engine) -> None:
-    """Bring a market's database up to date."""
+def migrate_market(engine: Engine, settings: MarketSettings | None = None) -> None:
+    """Bring a market's database up to date; a new one gets these settings, or the usual ones."""
     _bring(engine, "market", MarketBase.metadata, None)
+    with engine.begin() as connection:
+        begin_settings(connection, settings or MarketSettings())
 
 
 def migrate_owned(engine: Engine, aside: Path | None = None) -> None:
@@ -52,7 +59,7 @@ def migrate_owned(engine: Engine, aside: Path | None = None) -> None:
 
 def _bring(engine: Engine, tree: str, tables: MetaData, aside: Path | None) -> None:
     # Each statement counts when it is done, also the one that notes a revision.
-    with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+    with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection, _alone(connection):
         noted = MigrationContext.configure(connection).get_current_revision()
         if noted is None:
             # An empty database gets the tables as they are now; a test holds that every migration in turn makes the same.
@@ -70,6 +77,21 @@ def _bring(engine: Engine, tree: str, tables: MetaData, aside: Path | None) -> N
         if aside is not None:
             copy_aside(connection, aside, noted)
         upgrade(connection, tree)
+
+
+@contextmanager
+def _alone(connection: Connection) -> Iterator[None]:
+    """Within it no other process brings the same database up to date."""
+    lock = {"name": f"flinch migrates {connection.engine.url.database}"}
+    for _ in range(_PATIENCE):
+        if connection.execute(text("SELECT GET_LOCK(:name, 1)"), lock).scalar():
+            break
+    else:
+        raise CannotMigrate("another process brings the same database up to date; start again when it has ended")
+    try:
+        yield
+    finally:
+        connection.execute(text("SELECT RELEASE_LOCK(:name)"), lock)
 
 
 def upgrade(connection: Connection, tree: str, to: str = "head") -> None:

@@ -7,19 +7,20 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
 
-from flask import current_app, g
+from flask import current_app, g, request
 from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
 from flinch.files import Files
 from flinch.jobs import Jobs
-from flinch.market import PLAIN_TABLES, Dictionary, MarketHolder, Table, View
+from flinch.market import PLAIN_TABLES, Dictionary, Market, Markets, Table, View
 from flinch.market.own_lines import LineAt, line_series
 from flinch.screening.columns import TABLE_METRICS, Described
+from flinch.store.databases import DEMO
 from flinch.store.engine import DatabaseAway
 from flinch.store.owned.kept import OWN_LINES, OWN_METRICS, Stamp, read_stamps
 from flinch.store.owned.models import OwnMetric
-from flinch.store.owned.owners import owner_called
+from flinch.store.owned.owners import Whose, chosen_market, owner_called
 from flinch.web.identity import who
 from flinch.web.problems import ERRORS, Problem, UserError, answer, reply
 
@@ -33,6 +34,8 @@ __all__ = [
     "UserError",
     "answer",
     "dictionary",
+    "market",
+    "market_name",
     "own_formulas",
     "own_lines",
     "own_metrics",
@@ -40,6 +43,7 @@ __all__ = [
     "reply",
     "services",
     "view",
+    "whose",
     "with_own",
 ]
 
@@ -48,14 +52,13 @@ __all__ = [
 class Services:
     """What a route may reach."""
 
-    market: Engine
     owned: Engine
-    holder: MarketHolder
+    markets: Markets
     jobs: Jobs
     files: Files
     owners: dict[str, int] = field(default_factory=dict)
-    own_metrics: dict[int, tuple[Stamp, list[OwnMetric]]] = field(default_factory=dict)
-    own_lines: dict[int, tuple[Stamp, tuple[LineAt, ...]]] = field(default_factory=dict)
+    own_metrics: dict[Whose, tuple[Stamp, list[OwnMetric]]] = field(default_factory=dict)
+    own_lines: dict[Whose, tuple[Stamp, tuple[LineAt, ...]]] = field(default_factory=dict)
 
 
 def services() -> Services:
@@ -64,9 +67,41 @@ def services() -> Services:
     return running
 
 
+def market() -> Market:
+    """The market that this request is about: the one it names, else the one that was chosen last, else the demo's.
+
+    Raises NoSuchMarket when it names one that is not there.
+    """
+    if "market" not in g:
+        g.market = services().markets.open(market_name())
+    found: Market = g.market
+    return found
+
+
+def market_name() -> str:
+    """Its name. Raises NoSuchMarket."""
+    if "market_name" not in g:
+        name, markets = request.args.get("market") or _chosen(), services().markets
+        if name != DEMO:
+            markets.require(name)
+        g.market_name = name
+    named: str = g.market_name
+    return named
+
+
+def _chosen() -> str:
+    running = services()
+    with suppress(DatabaseAway):
+        chosen = chosen_market(running.owned, owner())
+        # One that was removed since is chosen no more.
+        if chosen is not None and chosen in running.markets.names():
+            return chosen
+    return DEMO
+
+
 def view(as_of: dt.date | None = None) -> View:
     """The market that this request works on, as of a day's session; the newest one unless a day is given. Call it once."""
-    newest = services().holder.current()
+    newest = market().holder.current()
     return newest if as_of is None else newest.at(newest.session_on(as_of))
 
 
@@ -99,11 +134,16 @@ def owner() -> int:
     return number
 
 
-def known_owner() -> int:
-    """Id of whoever the request is for, 0 for one who is not known while the database is away."""
+def whose() -> Whose:
+    """Whoever the request is for, and the market that it is about."""
+    return Whose(owner(), market_name())
+
+
+def known_whose() -> Whose:
+    """The same, of owner 0 for one who is not known while the database is away."""
     with suppress(DatabaseAway):
-        return owner()
-    return 0
+        return whose()
+    return Whose(0, DEMO)
 
 
 def dictionary(table: Table = "names") -> Dictionary:
@@ -125,11 +165,11 @@ def own_lines() -> tuple[LineAt, ...]:
     if "own_lines" not in g:
         with suppress(DatabaseAway):
             _, stamp = _stamps()
-            if running.own_lines.get(owner(), (None, ()))[0] != stamp:
-                kept = OWN_LINES.all(running.owned, owner())
+            if running.own_lines.get(whose(), (None, ()))[0] != stamp:
+                kept = OWN_LINES.all(running.owned, whose())
                 lines = tuple(LineAt(line.symbol, line.price, line.since) for line in kept)
-                running.own_lines[owner()] = stamp, lines
-        g.own_lines = running.own_lines.get(known_owner(), (None, ()))[1]
+                running.own_lines[whose()] = stamp, lines
+        g.own_lines = running.own_lines.get(known_whose(), (None, ()))[1]
     told: tuple[LineAt, ...] = g.own_lines
     return told
 
@@ -146,9 +186,9 @@ def _own() -> list[OwnMetric]:
         running = services()
         with suppress(DatabaseAway):
             stamp, _ = _stamps()
-            if running.own_metrics.get(owner(), (None, []))[0] != stamp:
-                running.own_metrics[owner()] = stamp, OWN_METRICS.all(running.owned, owner())
-        g.own_metrics = running.own_metrics.get(known_owner(), (None, []))[1]
+            if running.own_metrics.get(whose(), (None, []))[0] != stamp:
+                running.own_metrics[whose()] = stamp, OWN_METRICS.all(running.owned, whose())
+        g.own_metrics = running.own_metrics.get(known_whose(), (None, []))[1]
     metrics: list[OwnMetric] = g.own_metrics
     return metrics
 
@@ -156,7 +196,7 @@ def _own() -> list[OwnMetric]:
 def _stamps() -> list[Stamp]:
     """Of the owner's metrics and lines, read once a request and before them: what is newer than its stamp is read again."""
     if "stamps" not in g:
-        g.stamps = read_stamps(services().owned, owner(), OWN_METRICS, OWN_LINES)
+        g.stamps = read_stamps(services().owned, whose(), OWN_METRICS, OWN_LINES)
     stamps: list[Stamp] = g.stamps
     return stamps
 

@@ -6,31 +6,33 @@ from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 from sqlalchemy import Engine, delete
+from tests.somebody import somebody
 
+from flinch.store.databases import DEMO
 from flinch.store.engine import transaction
 from flinch.store.owned.kept import BASKETS, SCREENS, Kept, NameTaken, TooMany, plain, record_look
 from flinch.store.owned.models import Basket, Owner, SavedScreen, ScreenLook
-from flinch.store.owned.owners import LOCAL_OWNER, owner_called
+from flinch.store.owned.owners import Whose
 
 NOW = dt.datetime(2026, 9, 9, 19, 45, tzinfo=dt.UTC)
 
 
 @pytest.fixture
-def owner(owned: Engine) -> Iterator[int]:
-    yield owner_called(owned, LOCAL_OWNER)
+def owner(owned: Engine) -> Iterator[Whose]:
+    yield somebody(owned)
     with transaction(owned) as session:
         for table in (ScreenLook, SavedScreen, Basket):
             session.execute(delete(table))
 
 
 @pytest.fixture
-def stranger(owned: Engine) -> Iterator[int]:
+def stranger(owned: Engine) -> Iterator[Whose]:
     with transaction(owned) as session:
         other = Owner(name="somebody else")
         session.add(other)
         session.flush()
         number = other.id
-    yield number
+    yield Whose(number, DEMO)
     with transaction(owned) as session:
         for table in (SavedScreen, Basket):
             session.execute(delete(table).where(table.owner_id == number))
@@ -45,7 +47,7 @@ def screen(name: str) -> dict:
     return {"name": name, "description": "", "tags": [], "body": {}, "changed_at": plain(NOW)}
 
 
-def test_kept_things_come_by_name_and_belong_to_their_owner(owned: Engine, owner: int, stranger: int):
+def test_kept_things_come_by_name_and_belong_to_their_owner(owned: Engine, owner: Whose, stranger: Whose):
     for name in ("b", "a", "Ä", "☕"):
         BASKETS.save(owned, owner, basket(name, "TARNO"))
     theirs = BASKETS.save(owned, stranger, basket("a", "BELUA"))
@@ -61,7 +63,7 @@ def test_kept_things_come_by_name_and_belong_to_their_owner(owned: Engine, owner
     assert (held.name, held.symbols) == ("a", ["BELUA"])
 
 
-def test_a_refused_change_changes_nothing(owned: Engine, owner: int):
+def test_a_refused_change_changes_nothing(owned: Engine, owner: Whose):
     first = BASKETS.save(owned, owner, basket("one", "TARNO"))
     second = BASKETS.save(owned, owner, basket("two", "BELUA"))
     assert first is not None
@@ -74,7 +76,7 @@ def test_a_refused_change_changes_nothing(owned: Engine, owner: int):
     assert (held.name, held.symbols) == ("two", ["BELUA"])
 
 
-def test_there_is_a_bound_and_restoring_keeps_to_it(owned: Engine, owner: int):
+def test_there_is_a_bound_and_restoring_keeps_to_it(owned: Engine, owner: Whose):
     few = Kept(Basket, "name", 2)
     first = few.save(owned, owner, basket("one"))
     few.save(owned, owner, basket("two"))
@@ -88,7 +90,7 @@ def test_there_is_a_bound_and_restoring_keeps_to_it(owned: Engine, owner: int):
     assert [row.name for row in few.all(owned, owner)] == ["three", "two"]
 
 
-def test_of_many_who_want_a_name_at_once_one_gets_it(owned: Engine, owner: int):
+def test_of_many_who_want_a_name_at_once_one_gets_it(owned: Engine, owner: Whose):
     def attempt(_: int) -> bool:
         try:
             SCREENS.save(owned, owner, screen("the same"))
@@ -102,21 +104,21 @@ def test_of_many_who_want_a_name_at_once_one_gets_it(owned: Engine, owner: int):
     assert [row.name for row in SCREENS.all(owned, owner)] == ["the same"]
 
 
-def test_looks_go_with_their_screen(owned: Engine, owner: int):
+def test_looks_go_with_their_screen(owned: Engine, owner: Whose):
     saved = SCREENS.save(owned, owner, screen("watched"))
     assert saved is not None
     days = [dt.date(2026, 9, day) for day in (3, 4, 8)]
     for hours, day in enumerate(days):
-        before = record_look(owned, saved.id, day, [f"N{hours}"], NOW + dt.timedelta(hours=hours))
+        before = record_look(owned, saved.id, DEMO, day, [f"N{hours}"], NOW + dt.timedelta(hours=hours))
         assert (before and before.session) == (days[hours - 1] if hours else None)
     # Gone back to an earlier session: the newest look as of another one counts, not the newest session.
-    before = record_look(owned, saved.id, days[0], ["X"], NOW + dt.timedelta(hours=9))
+    before = record_look(owned, saved.id, DEMO, days[0], ["X"], NOW + dt.timedelta(hours=9))
     assert before is not None
     assert before.session == days[2]
-    before = record_look(owned, saved.id, days[2], ["Y"], NOW + dt.timedelta(hours=10))
+    before = record_look(owned, saved.id, DEMO, days[2], ["Y"], NOW + dt.timedelta(hours=10))
     assert before is not None
     assert (before.session, before.symbols) == (days[0], ["X"])
     with transaction(owned) as session:
         session.delete(session.get_one(SavedScreen, saved.id))
     with transaction(owned) as session:
-        assert session.get(ScreenLook, (saved.id, days[0])) is None
+        assert session.get(ScreenLook, (saved.id, DEMO, days[0])) is None

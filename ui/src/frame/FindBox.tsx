@@ -1,7 +1,7 @@
 import { type KeyboardEvent, type RefObject, useId, useMemo, useState } from "react";
-import { useNavigate } from "react-router";
 import { asOfDay, lastAddress, useAsOf } from "@/shared/address";
 import { useBaskets, useHandbook, useNames, usePlans, useScreens } from "@/shared/api/queries";
+import { useNavigate } from "@/shared/route";
 import { NAMES, STRUCTURES, TICKETS } from "@/shared/stack/things";
 import { oneAddress } from "@/shared/structures/one";
 import { Options } from "@/shared/ui/Options";

@@ -1,18 +1,21 @@
 import { useIsFetching, useMutationState, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { NavLink, Outlet, useLocation, useNavigate } from "react-router";
+import { Outlet, useLocation } from "react-router";
 import { asOfDay, lastAddress, useAsOf } from "@/shared/address";
+import { chooseMarket } from "@/shared/api/choose";
 import { ApiError } from "@/shared/api/client";
-import { useChangeTray, useMarket, useToggleTray, useTray } from "@/shared/api/queries";
+import { useChangeTray, useMarket, useMarkets, useToggleTray, useTray } from "@/shared/api/queries";
 import { Mark } from "@/shared/chart/Mark";
 import { useConflict } from "@/shared/conflict";
 import { date, instant } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { marketHere } from "@/shared/market";
+import { NavLink, useNavigate } from "@/shared/route";
 import { useSettledMark, whenRows } from "@/shared/settled";
 import { later } from "@/shared/ui/later";
 import { type Action, FindBox } from "./FindBox";
 import { Peek } from "./Peek";
-import { GROUPS, HANDBOOK, isOn, PAGES, type Page } from "./pages";
+import { DATA, GROUPS, HANDBOOK, isOn, PAGES, type Page } from "./pages";
 import { useSubject } from "./subject";
 import { TrayBar } from "./TrayBar";
 import { useTheme } from "./theme";
@@ -96,6 +99,7 @@ export function Frame() {
         <Pages at={location.pathname} to={addressOf} />
         <FindBox inputRef={search} actions={actions} />
         <AsOf past={asOf} />
+        <MarketChoice />
         <button type="button" className="quiet" onClick={toggleTheme} title="Light or dim (m)">
           {theme === "dim" ? "light" : "dim"}
         </button>
@@ -153,6 +157,7 @@ function Pages({ at, to }: { at: string; to: (page: Page) => string }) {
         );
       })}
       {link(HANDBOOK)}
+      {link(DATA)}
     </nav>
   );
 }
@@ -168,8 +173,32 @@ function AsOf({ past }: { past: string | null }) {
     );
   return (
     <span className="asof" title={`Data version ${market.version}, ${market.names} names, from the ${market.source}`}>
-      as of <b>{instant(market.as_of)}</b> New York<span className="from"> · {market.source}</span>
+      as of <b>{instant(market.as_of)}</b>
+      <span className="from"> New York</span>
     </span>
+  );
+}
+
+/** The market that is open, and the others. */
+function MarketChoice() {
+  const answer = useMarkets().data;
+  const here = marketHere() ?? answer?.market;
+  if (!here) return null;
+  const names = answer?.markets.map((market) => market.name) ?? [here];
+  return (
+    <select
+      className="market-choice"
+      aria-label="Market"
+      title="The market that is open; tray, lines, plans and baskets are of one market"
+      value={here}
+      onChange={(event) => void chooseMarket(event.target.value)}
+    >
+      {(names.includes(here) ? names : [here, ...names]).map((name) => (
+        <option key={name} value={name}>
+          {name}
+        </option>
+      ))}
+    </select>
   );
 }
 
@@ -208,7 +237,7 @@ function Away() {
     .getQueryCache()
     .findAll({ type: "active" })
     .map((query) => query.state.fetchFailureReason)
-    .find((reason) => reason instanceof ApiError && reason.passing);
+    .find((reason) => reason instanceof ApiError && reason.passing && reason.problem.type !== "market_empty");
   const away = waiting[0]?.failureReason ?? failing;
   if (away)
     return (

@@ -1,11 +1,11 @@
 import type { ReactNode } from "react";
-import { Link } from "react-router";
 import { asOfDay } from "@/shared/address";
 import type { Metric, Schemas } from "@/shared/api/client";
 import { useMetrics, usePeek, useTray } from "@/shared/api/queries";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { VolatilitySpark } from "@/shared/chart/Spark";
 import { arrow, DASH, date, metricText, number, signed } from "@/shared/format";
+import { Link } from "@/shared/route";
 import { Definition } from "@/shared/ui/Definition";
 import { Missing } from "@/shared/ui/Missing";
 import { Failed } from "@/shared/ui/States";

@@ -1,8 +1,8 @@
 import { useState } from "react";
 import Modal from "react-bootstrap/Modal";
-import { Link } from "react-router";
 import { usePlans } from "@/shared/api/queries";
 import { DASH, date, number, signed } from "@/shared/format";
+import { Link } from "@/shared/route";
 import { oneAddress } from "@/shared/structures/one";
 import { Segments } from "@/shared/ui/Segments";
 import { Failed, Loading } from "@/shared/ui/States";

@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { Link } from "react-router";
 import type { Schemas } from "@/shared/api/client";
 import { useTogether } from "@/shared/api/queries";
 import { count, DASH, date, number, signed } from "@/shared/format";
+import { Link } from "@/shared/route";
 import { oneAddress } from "@/shared/structures/one";
 import { Failed, Loading } from "@/shared/ui/States";
 

@@ -1,9 +1,9 @@
 import { type KeyboardEvent, type Ref, useState } from "react";
-import { useNavigate } from "react-router";
 import { asOfDay, useAsOf } from "@/shared/address";
 import { download } from "@/shared/api/client";
 import { useChangeTray, usePlans, useTray } from "@/shared/api/queries";
 import { count } from "@/shared/format";
+import { useNavigate } from "@/shared/route";
 import { TakeOut } from "@/shared/ui/TakeOut";
 import { useSubject } from "./subject";
 

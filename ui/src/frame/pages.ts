@@ -32,9 +32,11 @@ export const GROUPS: Group[] = [
   },
 ];
 
+export const DATA: Page = { title: "Data", path: "/data", press: "q", asks: "what is loaded, from whom, how old" };
+
 export const HANDBOOK: Page = { title: "Handbook", path: "/handbook", press: "h", asks: "what every number means" };
 
-export const PAGES: Page[] = [...GROUPS.flatMap((group) => group.pages), HANDBOOK];
+export const PAGES: Page[] = [...GROUPS.flatMap((group) => group.pages), HANDBOOK, DATA];
 
 /** Whether an address is one of a page; one structure belongs to those it was found among. */
 export const isOn = (page: Page, path: string): boolean =>

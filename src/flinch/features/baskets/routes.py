@@ -22,7 +22,7 @@ from flinch.market import View
 from flinch.screening.groups import read_symbols, sectors, source_symbols
 from flinch.store.owned.kept import BASKETS, plain
 from flinch.store.owned.models import Basket
-from flinch.web import ERRORS, Done, Problem, RemoveQuery, UserError, dictionary, owner, reply, services, view
+from flinch.web import ERRORS, Done, Problem, RemoveQuery, UserError, dictionary, reply, services, view, whose
 
 blueprint = APIBlueprint("baskets", __name__, url_prefix="/api/baskets", abp_responses=ERRORS)
 
@@ -37,7 +37,7 @@ def list_baskets() -> Response:
     by_sector = [frame.names[row].sector for row in range(len(frame.names)) if frame.names[row].kind == "stock"]
     return reply(
         BasketList(
-            own=[_own(row) for row in BASKETS.all(services().owned, owner())],
+            own=[_own(row) for row in BASKETS.all(services().owned, whose())],
             sectors=[KeptBasket(source=f"sector:{s}", name=s, names=by_sector.count(s)) for s in sectors(now)],
             funds=[
                 KeptBasket(
@@ -54,7 +54,7 @@ def list_baskets() -> Response:
 @blueprint.get("/source", responses={200: SourceReply, 422: Problem})
 def read_source(query: SourceQuery) -> Response:
     """The symbols of any source: a basket, a sector, a fund's members, the tray, a saved screen's survivors."""
-    symbols = source_symbols(view(), services().owned, owner(), dictionary(), query.source)
+    symbols = source_symbols(view(), services().owned, whose(), dictionary(), query.source)
     return reply(SourceReply(source=query.source, symbols=symbols))
 
 
@@ -81,7 +81,7 @@ def replace_basket(path: BasketPath, body: BasketDraft) -> Response:
 @blueprint.delete("/<int:id>", responses={200: Done, 404: Problem, 409: Problem})
 def delete_basket(path: BasketPath, query: RemoveQuery) -> Response:
     """Remove a basket; it can be restored."""
-    if not BASKETS.remove(services().owned, owner(), path.id, wall(), version=query.version):
+    if not BASKETS.remove(services().owned, whose(), path.id, wall(), version=query.version):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -89,7 +89,7 @@ def delete_basket(path: BasketPath, query: RemoveQuery) -> Response:
 @blueprint.post("/<int:id>/restore", responses={200: Done, 404: Problem, 409: Problem})
 def restore_basket(path: BasketPath) -> Response:
     """Take a removal back."""
-    if not BASKETS.restore(services().owned, owner(), path.id):
+    if not BASKETS.restore(services().owned, whose(), path.id):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -100,7 +100,7 @@ def _keep(now: View, body: BasketDraft, id: int | None) -> Response:
     if not name:
         raise UserError(Problem(type="bad_name", message="Give the basket a name.", where="name"))
     values = {"name": name, "symbols": symbols, "changed_at": plain(wall())}
-    row = BASKETS.save(services().owned, owner(), values, id, version=body.version)
+    row = BASKETS.save(services().owned, whose(), values, id, version=body.version)
     if row is None:
         raise UserError(_GONE, 404)
     return reply(_own(row))

@@ -18,7 +18,7 @@ from flinch.features.frame.schemas import (
     SymbolPath,
 )
 from flinch.market import PLAIN
-from flinch.web import ERRORS, Done, Problem, owner, reply, services, view
+from flinch.web import ERRORS, Done, Problem, market, owner, reply, services, view
 from flinch.web.files import RESPONSES, answer_file
 
 PEEK_METRICS = (
@@ -34,9 +34,11 @@ def read_market() -> Response:
     """What is loaded, and its as-of instant."""
     now = view()
     sessions = now.sessions
-    coming = services().holder.coming()
+    here = market()
+    coming = here.holder.coming()
     return reply(
         MarketInfo(
+            market=here.name,
             source=now.source,
             as_of=now.as_of,
             version=now.data_version,

@@ -15,6 +15,7 @@ class Coming(BaseModel):
 class MarketInfo(BaseModel):
     """What is loaded."""
 
+    market: str = Field(description="Its name")
     source: str
     as_of: dt.datetime = Field(description="In exchange time")
     version: int

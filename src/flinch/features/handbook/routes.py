@@ -17,7 +17,7 @@ from flinch.features.handbook.schemas import (
     OwnMetricPath,
 )
 from flinch.store.owned.kept import OWN_METRICS
-from flinch.web import ERRORS, Done, Problem, RemoveQuery, UserError, dictionary, owner, reply, services
+from flinch.web import ERRORS, Done, Problem, RemoveQuery, UserError, dictionary, reply, services, whose
 
 blueprint = APIBlueprint("handbook", __name__, url_prefix="/api", abp_responses=ERRORS)
 
@@ -27,7 +27,7 @@ _GONE = Problem(type="no_such_metric", message="This metric is not there any mor
 @blueprint.get("/handbook", responses={200: Handbook})
 def read_handbook() -> Response:
     """Every metric of the catalogue and every function of the rule language."""
-    return reply(service.handbook(dictionary(), OWN_METRICS.all(services().owned, owner())))
+    return reply(service.handbook(dictionary(), OWN_METRICS.all(services().owned, whose())))
 
 
 @blueprint.post("/check", responses={200: CheckReply})
@@ -40,7 +40,7 @@ def check_text(body: CheckRequest) -> Response:
 def list_own_metrics() -> Response:
     """The user's own metrics."""
     known = dictionary()
-    rows = OWN_METRICS.all(services().owned, owner())
+    rows = OWN_METRICS.all(services().owned, whose())
     return reply(OwnMetricList(metrics=[service.as_reply(row, known) for row in rows]))
 
 
@@ -59,7 +59,7 @@ def replace_own_metric(path: OwnMetricPath, body: OwnMetricDraft) -> Response:
 @blueprint.delete("/own-metrics/<int:id>", responses={200: Done, 404: Problem, 409: Problem})
 def delete_own_metric(path: OwnMetricPath, query: RemoveQuery) -> Response:
     """Remove one; it can be restored. Rules that use it then say so."""
-    if not OWN_METRICS.remove(services().owned, owner(), path.id, wall(), version=query.version):
+    if not OWN_METRICS.remove(services().owned, whose(), path.id, wall(), version=query.version):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -67,7 +67,7 @@ def delete_own_metric(path: OwnMetricPath, query: RemoveQuery) -> Response:
 @blueprint.post("/own-metrics/<int:id>/restore", responses={200: Done, 404: Problem, 409: Problem})
 def restore_own_metric(path: OwnMetricPath) -> Response:
     """Take a removal back."""
-    if not OWN_METRICS.restore(services().owned, owner(), path.id):
+    if not OWN_METRICS.restore(services().owned, whose(), path.id):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -76,7 +76,7 @@ def _keep(body: OwnMetricDraft, id: int | None) -> Response:
     engine = services().owned
     row = OWN_METRICS.save(
         engine,
-        owner(),
+        whose(),
         body.model_dump(exclude={"version"}),
         id,
         version=body.version,

@@ -10,7 +10,7 @@ from flinch.features.lines import service
 from flinch.features.lines.schemas import LineDraft, LinePath, LinesQuery, LinesView, NamePath, OwnLine
 from flinch.store.owned.kept import OWN_LINES, TooMany
 from flinch.store.owned.models import OwnLine as Row
-from flinch.web import ERRORS, Done, Problem, RemoveQuery, UserError, owner, reply, services, view
+from flinch.web import ERRORS, Done, Problem, RemoveQuery, UserError, reply, services, view, whose
 
 blueprint = APIBlueprint("lines", __name__, url_prefix="/api/lines", abp_responses=ERRORS)
 
@@ -21,7 +21,7 @@ _GONE = Problem(type="no_such_line", message="This line is not there any more. N
 @blueprint.get("/of/<path:symbol>", responses={200: LinesView, 404: Problem, 422: Problem})
 def read_lines(path: NamePath, query: LinesQuery) -> Response:
     """One name's lines: how far they are, and the chance to touch each by a day."""
-    kept = OWN_LINES.all(services().owned, owner())
+    kept = OWN_LINES.all(services().owned, whose())
     return reply(service.lines(view(query.as_of), kept, path.symbol, query.by))
 
 
@@ -40,7 +40,7 @@ def change_line(path: LinePath, body: LineDraft) -> Response:
 @blueprint.delete("/<int:id>", responses={200: Done, 404: Problem, 409: Problem})
 def delete_line(path: LinePath, query: RemoveQuery) -> Response:
     """Take a line away; it can be put back."""
-    if not OWN_LINES.remove(services().owned, owner(), path.id, wall(), version=query.version):
+    if not OWN_LINES.remove(services().owned, whose(), path.id, wall(), version=query.version):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -48,7 +48,7 @@ def delete_line(path: LinePath, query: RemoveQuery) -> Response:
 @blueprint.post("/<int:id>/restore", responses={200: Done, 404: Problem, 409: Problem})
 def restore_line(path: LinePath) -> Response:
     """Put a line back."""
-    if not OWN_LINES.restore(services().owned, owner(), path.id):
+    if not OWN_LINES.restore(services().owned, whose(), path.id):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -68,7 +68,7 @@ def _keep(body: LineDraft, id: int | None) -> Response:
     values = {
         "symbol": symbol, "name": body.name.strip(), "price": body.price, "note": body.note.strip(), "since": now.today
     }  # fmt: skip
-    row = OWN_LINES.save(services().owned, owner(), values, id, version=body.version, sound=sound)
+    row = OWN_LINES.save(services().owned, whose(), values, id, version=body.version, sound=sound)
     if row is None:
         raise UserError(_GONE, 404)
     told = {key: getattr(row, key) for key in OwnLine.model_fields}

@@ -7,7 +7,7 @@ from flask_openapi3 import APIBlueprint
 
 from flinch.features.lineup import service
 from flinch.features.lineup.schemas import CorrelationRequest, Correlations, Lineup, LineupRequest
-from flinch.web import ERRORS, Problem, dictionary, own_metrics, owner, reply, services, view
+from flinch.web import ERRORS, Problem, dictionary, own_metrics, reply, services, view, whose
 from flinch.web.lane import COSTLY
 
 blueprint = APIBlueprint("lineup", __name__, url_prefix="/api/lineup", abp_responses=ERRORS)
@@ -17,7 +17,7 @@ blueprint = APIBlueprint("lineup", __name__, url_prefix="/api/lineup", abp_respo
 def read_lineup(body: LineupRequest) -> Response:
     """A group of names on one axis, against a baseline and against each other."""
     with COSTLY.turn(0):
-        return reply(service.lineup(view(body.as_of), services().owned, owner(), dictionary(), own_metrics(), body))
+        return reply(service.lineup(view(body.as_of), services().owned, whose(), dictionary(), own_metrics(), body))
 
 
 @blueprint.post("/correlation", responses={200: Correlations, 404: Problem, 422: Problem})

@@ -23,6 +23,7 @@ from flinch.features.lineup.schemas import (
 from flinch.market import PLAIN, Dictionary, View
 from flinch.screening.columns import Described, describe
 from flinch.screening.groups import members
+from flinch.store.owned.owners import Whose
 
 _BASELINES = {
     "yesterday": ("lag(({x}), 1)", "the session before"),
@@ -37,13 +38,13 @@ _TIES = 5
 def lineup(
     view: View,
     engine: Engine,
-    owner: int,
+    whose: Whose,
     dictionary: Dictionary,
     own: dict[str, Described],
     request: LineupRequest,
 ) -> Lineup:
     """The names of a group as of a session; raises NoSuchGroup and RuleError."""
-    rows = np.flatnonzero(members(view, engine, owner, request.source))[:MOST_NAMES]
+    rows = np.flatnonzero(members(view, engine, whose, request.source))[:MOST_NAMES]
     metric = _number(dictionary, request.metric, "metric")
     if request.baseline == "own":
         text, words = request.own, ""

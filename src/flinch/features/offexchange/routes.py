@@ -8,7 +8,7 @@ from flask_openapi3 import APIBlueprint
 from flinch.features.offexchange import export, service
 from flinch.features.offexchange.schemas import PrintsExport, PrintsReply, PrintsRequest, ShelfRecord, StackAsked
 from flinch.screening.run import stack_work
-from flinch.web import ERRORS, Problem, dictionary, own_metrics, owner, reply, services, view
+from flinch.web import ERRORS, Problem, dictionary, own_metrics, reply, services, view, whose
 from flinch.web.files import RESPONSES
 from flinch.web.lane import COSTLY
 
@@ -37,4 +37,4 @@ def export_prints(body: PrintsExport) -> Response:
 
 
 def _found(body: StackAsked) -> service.Found:
-    return service.find(view(body.as_of), services().owned, owner(), dictionary(), body)
+    return service.find(view(body.as_of), services().owned, whose(), dictionary(), body)

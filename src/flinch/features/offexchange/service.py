@@ -35,6 +35,7 @@ from flinch.screening.groups import universe
 from flinch.screening.report import rule_reports
 from flinch.screening.run import Ran, run_stack
 from flinch.screening.shelf_record import record_row
+from flinch.store.owned.owners import Whose
 
 MOST_SYMBOLS = 2_000
 
@@ -67,13 +68,13 @@ class Found:
         return self.last >= self.first
 
 
-def find(view: View, engine: Engine, owner: int, dictionary: Dictionary, asked: StackAsked) -> Found:
+def find(view: View, engine: Engine, whose: Whose, dictionary: Dictionary, asked: StackAsked) -> Found:
     """Run a stack and see where its survivors stand; raises NoSuchGroup, NoSuchWindow, NoSuchSize."""
     if not 0 < (window := asked.window).least <= 1e15:
         raise NoSuchSize("A level must be larger than nothing: give a size above zero.")
     prints = market_prints(view)
     first, last = window_of(view, prints, window.sessions, window.first, window.last)
-    ran = run_stack(view, dictionary, asked.stack, universe(view, engine, owner, asked.stack.universe))
+    ran = run_stack(view, dictionary, asked.stack, universe(view, engine, whose, asked.stack.universe))
     price = np.ascontiguousarray(view.frame.close[:, view.last])
     standing = stand(prints.book, price, first, last, **window.bounds)
     traded = prints.traded(first, last)

@@ -33,11 +33,12 @@ from flinch.core.evidence.words import Verdict
 from flinch.core.interrupt import checkpoint, in_threads
 from flinch.core.rules import RuleError, evaluate, percent
 from flinch.jobs import Handle, Work
-from flinch.market import Dictionary, MarketHolder, View
+from flinch.market import Dictionary, Markets, View
 from flinch.market.own_lines import LineAt
 from flinch.market.touches import priced_touches
 from flinch.screening.body import StackBody, Text
 from flinch.screening.history import through_history, through_tape
+from flinch.store.owned.owners import Whose
 from flinch.web import with_own
 
 # Sessions ahead, and the volatility that prices a move so far.
@@ -168,27 +169,31 @@ LEAN = "lean"
 """The side of a bet on tickets: up where more premium of those left leans up."""
 
 
-def evidence_work(holder: MarketHolder, owned: Engine) -> Work:
-    """What does jobs of this kind, on the newest market there is when its turn comes."""
+def evidence_work(markets: Markets, owned: Engine) -> Work:
+    """What does jobs of this kind, on the newest version of its market when its turn comes."""
 
     def work(handle: Handle) -> str:
         assert handle.owner is not None
         request = EvidenceRequest.model_validate(handle.asked["request"])
         own = tuple((key, expression) for key, expression in handle.asked["own"])
         lines = tuple(LineAt(symbol, price, dt.date.fromisoformat(day)) for symbol, price, day in handle.asked["lines"])
-        asker = Asker(owned, handle.owner, with_own(own, request.table, lines), with_own(own, "names", lines))
-        return evidence(holder.current(), asker, request, handle.tell).model_dump_json()
+        market = handle.asked["market"]
+        asker = Asker(
+            owned, Whose(handle.owner, market), with_own(own, request.table, lines), with_own(own, "names", lines)
+        )
+        return evidence(markets.open(market).holder.current(), asker, request, handle.tell).model_dump_json()
 
     return work
 
 
 def asked_for(
-    view: View, own: tuple[tuple[str, str], ...], lines: tuple[LineAt, ...], request: EvidenceRequest
+    market: str, view: View, own: tuple[tuple[str, str], ...], lines: tuple[LineAt, ...], request: EvidenceRequest
 ) -> dict[str, Any]:
-    """What is kept of a job of this kind: on which version it was asked for, and with which metrics and lines of the owner's;
+    """What is kept of a job of this kind: of which market and version it was asked for, and with which own metrics and lines;
     thousands of lines go along only where a text may use them."""
     used = any("line" in text for text in (request.model_dump_json(), *(expression for _, expression in own)))
     return {
+        "market": market,
         "request": request.model_dump(mode="json"),
         "version": view.data_version,
         "own": [list(pair) for pair in own],
@@ -201,7 +206,7 @@ class Asker(NamedTuple):
     names."""
 
     owned: Engine
-    owner: int
+    whose: Whose
     things: Dictionary
     names: Dictionary
 
@@ -215,7 +220,7 @@ def evidence(
     """Evidence as of the newest session; `tell` gets the share that is done, and at what. Raises RuleError, NoSuchGroup."""
     stage = "following the rules through every session"
     tell(0.05, stage)
-    asked = (view, asker.owned, asker.owner, asker.things, request.stack)
+    asked = (view, asker.owned, asker.whose, asker.things, request.stack)
     followed_rules = (
         through_tape(*asked, lambda share: tell(0.05 + 0.35 * share, stage))
         if request.table == "tickets"

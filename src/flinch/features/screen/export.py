@@ -18,19 +18,20 @@ from flinch.screening.columns import Described, NamedColumn, read_columns
 from flinch.screening.groups import universe
 from flinch.screening.order import ordered
 from flinch.screening.run import run_stack
+from flinch.store.owned.owners import Whose
 from flinch.web.files import MOST_ROWS, Table, hand_over, new_york
 
 
 def as_file(
     view: View,
     engine: Engine,
-    owner: int,
+    whose: Whose,
     dictionary: Dictionary,
     own: dict[str, Described],
     request: ExportRequest,
 ) -> Response:
     """Every survivor with the columns asked for, in the order asked for."""
-    start = universe(view, engine, owner, request.stack.universe)
+    start = universe(view, engine, whose, request.stack.universe)
     ran = run_stack(view, dictionary, request.stack, start)
     columns = read_columns(view, dictionary, own, request.columns)
     rows = ordered(view, np.flatnonzero(ran.result.survivors), request.sort, dictionary, own)

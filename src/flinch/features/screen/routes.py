@@ -39,6 +39,7 @@ from flinch.web import (
     RemoveQuery,
     UserError,
     dictionary,
+    market_name,
     own_formulas,
     own_lines,
     own_metrics,
@@ -46,6 +47,7 @@ from flinch.web import (
     reply,
     services,
     view,
+    whose,
 )
 from flinch.web.files import RESPONSES
 from flinch.web.lane import COSTLY
@@ -62,22 +64,23 @@ _GONE = Problem(
 def run_screen(body: ScreenRequest) -> Response:
     """Run a screen as of a session."""
     with COSTLY.turn(stack_work(dictionary(), body.stack)):
-        return reply(service.run(view(body.as_of), services().owned, owner(), dictionary(), own_metrics(), body))
+        return reply(service.run(view(body.as_of), services().owned, whose(), dictionary(), own_metrics(), body))
 
 
 @blueprint.post("/screen/rows", responses={200: RowsReply, 422: Problem})
 def read_rows(body: RowsRequest) -> Response:
     """Some of the names that a stack leaves, column by column."""
     with COSTLY.turn(stack_work(dictionary(), body.stack)):
-        return reply(service.some_rows(view(body.as_of), services().owned, owner(), dictionary(), own_metrics(), body))
+        return reply(service.some_rows(view(body.as_of), services().owned, whose(), dictionary(), own_metrics(), body))
 
 
 @blueprint.post("/screen/evidence", responses={200: EvidenceJob, 422: Problem})
 def ask_evidence(body: EvidenceRequest) -> Response:
     """How often a stack fired before, what followed, and the base rates of the same: there at once when it takes no second."""
     jobs, request = services().jobs, body.model_dump(mode="json")
-    jobs.require_room(owner(), lambda asked: asked.get("request") == request)
-    asked = asked_for(view(), own_formulas(), own_lines(), body)
+    here = market_name()
+    jobs.require_room(owner(), lambda asked: (asked.get("market"), asked.get("request")) == (here, request))
+    asked = asked_for(market_name(), view(), own_formulas(), own_lines(), body)
     return _evidence(jobs.submit(KIND, asked, owner=owner()))
 
 
@@ -106,13 +109,13 @@ def read_series(body: SeriesRequest) -> Response:
 def export_screen(body: ExportRequest) -> Response:
     """Results as CSV, XLSX or JSON."""
     with COSTLY.turn(stack_work(dictionary(), body.stack)):
-        return export.as_file(view(body.as_of), services().owned, owner(), dictionary(), own_metrics(), body)
+        return export.as_file(view(body.as_of), services().owned, whose(), dictionary(), own_metrics(), body)
 
 
 @blueprint.get("/screens", responses={200: ScreenList})
 def list_screens() -> Response:
     """Saved screens and starters."""
-    saved = kept.SCREENS.all(services().owned, owner())
+    saved = kept.SCREENS.all(services().owned, whose())
     return reply(ScreenList(saved=[_saved(row) for row in saved], starters=[*STARTERS, *TAPE_STARTERS, *SEARCHES]))
 
 
@@ -131,7 +134,7 @@ def replace_screen(path: ScreenPath, body: ScreenDraft) -> Response:
 @blueprint.delete("/screens/<int:id>", responses={200: Done, 404: Problem, 409: Problem})
 def delete_screen(path: ScreenPath, query: RemoveQuery) -> Response:
     """Remove a screen; it can be restored."""
-    if not kept.SCREENS.remove(services().owned, owner(), path.id, wall(), version=query.version):
+    if not kept.SCREENS.remove(services().owned, whose(), path.id, wall(), version=query.version):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -139,7 +142,7 @@ def delete_screen(path: ScreenPath, query: RemoveQuery) -> Response:
 @blueprint.post("/screens/<int:id>/restore", responses={200: Done, 404: Problem, 409: Problem})
 def restore_screen(path: ScreenPath) -> Response:
     """Take a removal back."""
-    if not kept.SCREENS.restore(services().owned, owner(), path.id):
+    if not kept.SCREENS.restore(services().owned, whose(), path.id):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -148,9 +151,9 @@ def restore_screen(path: ScreenPath) -> Response:
 def record_look(path: ScreenPath, body: LookRequest) -> Response:
     """Remember what a saved screen shows now, and say what it showed as of another session before."""
     engine = services().owned
-    if kept.SCREENS.one(engine, owner(), path.id) is None:
+    if kept.SCREENS.one(engine, whose(), path.id) is None:
         raise UserError(_GONE, 404)
-    before = kept.record_look(engine, path.id, body.session, body.symbols, wall())
+    before = kept.record_look(engine, path.id, market_name(), body.session, body.symbols, wall())
     look = before and Look(
         session=before.session, looked_at=before.looked_at.replace(tzinfo=dt.UTC), symbols=before.symbols
     )
@@ -160,7 +163,7 @@ def record_look(path: ScreenPath, body: LookRequest) -> Response:
 def _keep(body: ScreenDraft, id: int | None) -> Response:
     values = body.model_dump(mode="json", exclude={"version"}) | {"changed_at": kept.plain(wall())}
     values["name"] = body.name.strip() or body.name
-    row = kept.SCREENS.save(services().owned, owner(), values, id, version=body.version)
+    row = kept.SCREENS.save(services().owned, whose(), values, id, version=body.version)
     if row is None:
         raise UserError(_GONE, 404)
     return reply(_saved(row))

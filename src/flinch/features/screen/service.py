@@ -29,6 +29,7 @@ from flinch.screening.groups import universe
 from flinch.screening.order import ordered
 from flinch.screening.report import rule_reports
 from flinch.screening.run import Ran, run_stack
+from flinch.store.owned.owners import Whose
 
 _SHARES = (0.0, 0.02, 0.08, 0.2, 0.4, 0.65, 1.0)
 """Of the next thirty days, where a small fan is drawn."""
@@ -39,13 +40,13 @@ _USUAL = 0.93
 def run(
     view: View,
     engine: Engine,
-    owner: int,
+    whose: Whose,
     dictionary: Dictionary,
     own: dict[str, Described],
     request: ScreenRequest,
 ) -> ScreenReply:
     """The survivors of the rules in order, each rule's part, and what changed; raises NoSuchGroup for an unknown universe."""
-    ran = run_stack(view, dictionary, request.stack, universe(view, engine, owner, request.stack.universe))
+    ran = run_stack(view, dictionary, request.stack, universe(view, engine, whose, request.stack.universe))
     rows = ordered(view, np.flatnonzero(ran.result.survivors), request.sort, dictionary, own)
     return ScreenReply(
         **_rows(view, dictionary, own, request, rows),
@@ -54,15 +55,15 @@ def run(
         newest=view.is_newest,
         universe=int(ran.universe.sum()),
         rules=rule_reports(own, ran, request.aim),
-        changed=_changed(view, engine, owner, dictionary, request, ran) if request.against else None,
+        changed=_changed(view, engine, whose, dictionary, request, ran) if request.against else None,
     )
 
 
 def some_rows(
-    view: View, engine: Engine, owner: int, dictionary: Dictionary, own: dict[str, Described], request: RowsRequest
+    view: View, engine: Engine, whose: Whose, dictionary: Dictionary, own: dict[str, Described], request: RowsRequest
 ) -> RowsReply:
     """A page of the survivors in the order asked for; raises NoSuchGroup for an unknown universe."""
-    ran = run_stack(view, dictionary, request.stack, universe(view, engine, owner, request.stack.universe))
+    ran = run_stack(view, dictionary, request.stack, universe(view, engine, whose, request.stack.universe))
     rows = ordered(view, np.flatnonzero(ran.result.survivors), request.sort, dictionary, own)
     page = rows[request.first : request.first + request.count]
     return RowsReply(
@@ -104,12 +105,12 @@ def _column(view: View, column: NamedColumn, rows: IntArray, page: IntArray) -> 
 
 
 def _changed(
-    view: View, engine: Engine, owner: int, dictionary: Dictionary, request: ScreenRequest, now: Ran
+    view: View, engine: Engine, whose: Whose, dictionary: Dictionary, request: ScreenRequest, now: Ran
 ) -> Changed:
     against = request.against
     assert against is not None
     before = view.at(view.session_on(against.session) if against.session else max(view.last - 1, 0))
-    start = universe(before, engine, owner, request.stack.universe)
+    start = universe(before, engine, whose, request.stack.universe)
     then = run_stack(before, dictionary, request.stack, start)
     was = then.result.survivors
     if against.symbols is not None:

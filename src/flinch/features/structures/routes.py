@@ -30,10 +30,10 @@ from flinch.web import (
     UserError,
     dictionary,
     own_metrics,
-    owner,
     reply,
     services,
     view,
+    whose,
 )
 from flinch.web.files import RESPONSES
 from flinch.web.lane import COSTLY
@@ -88,7 +88,7 @@ def export_structures(body: StructuresExport) -> Response:
 def list_plans(query: AsOfQuery) -> Response:
     """All plans with what they are worth."""
     with COSTLY.turn(0):
-        return reply(plans.plan_list(view(query.as_of), PLANS.all(services().owned, owner())))
+        return reply(plans.plan_list(view(query.as_of), PLANS.all(services().owned, whose())))
 
 
 @blueprint.post("/plans", responses={200: PlanView, 404: Problem, 409: Problem, 422: Problem})
@@ -106,7 +106,7 @@ def change_plan(path: PlanPath, body: PlanDraft) -> Response:
 @blueprint.delete("/plans/<int:id>", responses={200: Done, 404: Problem, 409: Problem})
 def drop_plan(path: PlanPath, query: RemoveQuery) -> Response:
     """Drop a plan; it can be brought back."""
-    if not PLANS.remove(services().owned, owner(), path.id, wall(), version=query.version):
+    if not PLANS.remove(services().owned, whose(), path.id, wall(), version=query.version):
         raise UserError(_GONE, 404)
     return reply(Done())
 
@@ -114,23 +114,23 @@ def drop_plan(path: PlanPath, query: RemoveQuery) -> Response:
 @blueprint.post("/plans/<int:id>/restore", responses={200: Done, 404: Problem, 409: Problem})
 def restore_plan(path: PlanPath) -> Response:
     """Bring a plan back."""
-    if not PLANS.restore(services().owned, owner(), path.id):
+    if not PLANS.restore(services().owned, whose(), path.id):
         raise UserError(_GONE, 404)
     return reply(Done())
 
 
 def _keep(body: PlanDraft, id: int | None) -> Response:
     engine, now = services().owned, view()
-    before = None if id is None else PLANS.one(engine, owner(), id)
+    before = None if id is None else PLANS.one(engine, whose(), id)
     values = plans.values_of(now, body, before)
-    row = PLANS.save(engine, owner(), values, id, version=body.version)
+    row = PLANS.save(engine, whose(), values, id, version=body.version)
     if row is None:
         raise UserError(_GONE, 404)
     return reply(plans.plan_view(now, row))
 
 
 def _found(body: SearchAsked) -> Found:
-    return service.find(view(body.as_of), services().owned, owner(), dictionary(), dictionary("structures"), body)
+    return service.find(view(body.as_of), services().owned, whose(), dictionary(), dictionary("structures"), body)
 
 
 def _work(body: SearchAsked) -> int:

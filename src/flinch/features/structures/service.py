@@ -34,6 +34,7 @@ from flinch.screening.groups import mask, source_symbols, universe
 from flinch.screening.report import bins_among, rule_reports
 from flinch.screening.run import Ran, run_stack
 from flinch.screening.search import AtMost, SearchBody
+from flinch.store.owned.owners import Whose
 
 MOST_SYMBOLS, MOST_POINTS = 2_000, 200
 TOGETHER = 0.6
@@ -60,13 +61,13 @@ class Found:
     targets: int | None
 
 
-def find(view: View, engine: Engine, owner: int, names: Dictionary, things: Dictionary, asked: SearchAsked) -> Found:
+def find(view: View, engine: Engine, whose: Whose, names: Dictionary, things: Dictionary, asked: SearchAsked) -> Found:
     """Make, screen and order; raises NoSuchGroup, BadSearch, TooManyStructures, RuleError for an axis that cannot be read."""
     source = asked.stack.universe
     wanted = (
-        mask(view, source_symbols(view, engine, owner, names, source)) & view.optionable()
+        mask(view, source_symbols(view, engine, whose, names, source)) & view.optionable()
         if source.startswith("screen:")
-        else universe(view, engine, owner, source)
+        else universe(view, engine, whose, source)
     )
     search, target = asked.search.search(), asked.search.prices(view, names)
     table = structure_table(view, wanted, search, target)

@@ -19,7 +19,7 @@ from flinch.features.tape.schemas import (
 )
 from flinch.features.tape.survivors import Survivors, find_survivors
 from flinch.screening.run import stack_work
-from flinch.web import ERRORS, Problem, dictionary, own_metrics, owner, reply, services, view
+from flinch.web import ERRORS, Problem, dictionary, own_metrics, reply, services, view, whose
 from flinch.web.files import RESPONSES
 from flinch.web.lane import COSTLY
 
@@ -54,7 +54,7 @@ def read_fills(path: SymbolPath, query: FillsAsked) -> Response:
 
 
 def _found(body: StackAsked) -> Survivors:
-    return find_survivors(view(body.as_of), services().owned, owner(), dictionary("tickets"), body)
+    return find_survivors(view(body.as_of), services().owned, whose(), dictionary("tickets"), body)
 
 
 def _work(body: StackAsked) -> int:

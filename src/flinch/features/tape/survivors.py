@@ -20,6 +20,7 @@ from flinch.market.tickets import TicketTable, ticket_table
 from flinch.screening.groups import universe
 from flinch.screening.report import bins_among
 from flinch.screening.run import Ran, run_stack
+from flinch.store.owned.owners import Whose
 
 QUARTER_MINUTES, QUARTERS = 15, 26
 
@@ -66,10 +67,10 @@ def moment_of(view: View, until: str | None) -> dt.datetime | None:
     return moment
 
 
-def find_survivors(view: View, engine: Engine, owner: int, dictionary: Dictionary, asked: StackAsked) -> Survivors:
+def find_survivors(view: View, engine: Engine, whose: Whose, dictionary: Dictionary, asked: StackAsked) -> Survivors:
     """Run a stack on the tickets of a view; raises NoSuchGroup for an unknown universe, NoSuchTime."""
     table = ticket_table(view, moment_of(view, asked.until))
-    names = universe(table.names_view, engine, owner, asked.stack.universe)
+    names = universe(table.names_view, engine, whose, asked.stack.universe)
     start = table.among(names, asked.sessions)
     ran = run_stack(table, dictionary, asked.stack, start)
     rows = np.flatnonzero(ran.result.survivors)

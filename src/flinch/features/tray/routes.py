@@ -18,7 +18,7 @@ from flinch.feeds.export import FILES, MIME, Cell, Heading, Sheet, write_sheet
 from flinch.market import View
 from flinch.screening.columns import read_columns
 from flinch.store.owned import tray as store
-from flinch.web import ERRORS, Problem, dictionary, own_metrics, owner, reply, services, view
+from flinch.web import ERRORS, Problem, dictionary, own_metrics, reply, services, view, whose
 
 blueprint = APIBlueprint("tray", __name__, url_prefix="/api/tray", abp_responses=ERRORS)
 
@@ -37,7 +37,7 @@ def _reply(now: View, tray: store.Tray) -> Response:
 @blueprint.get("", responses={200: TrayReply})
 def read_tray() -> Response:
     """The working list."""
-    return _reply(view(), store.read_tray(services().owned, owner()))
+    return _reply(view(), store.read_tray(services().owned, whose()))
 
 
 @blueprint.post("", responses={200: TrayReply, 404: Problem, 409: Problem, 422: Problem})
@@ -47,7 +47,7 @@ def add_to_tray(body: TrayAddition) -> Response:
     symbols = [now.frame.names[now.row(symbol)].symbol for symbol in body.symbols]
     why = body.why.model_dump()
     moment = wall()
-    tray = store.add_to_tray(services().owned, owner(), [(symbol, why) for symbol in symbols], moment)
+    tray = store.add_to_tray(services().owned, whose(), [(symbol, why) for symbol in symbols], moment)
     return _reply(now, tray)
 
 
@@ -62,7 +62,7 @@ def change_tray(body: TrayChange) -> Response:
     about = None if body.op == "add" else body.why.words[:80]
     moment = wall()
     tray = store.change_tray(
-        services().owned, owner(), body.op, listed, moment, verb=verb, about=about, version=body.version
+        services().owned, whose(), body.op, listed, moment, verb=verb, about=about, version=body.version
     )
     return _reply(now, tray)
 
@@ -71,7 +71,7 @@ def change_tray(body: TrayChange) -> Response:
 def export_tray(query: TrayExport) -> Response:
     """The working list as CSV, XLSX or JSON: why each name came, its values then and now."""
     now = view()
-    entries = store.read_tray(services().owned, owner()).entries
+    entries = store.read_tray(services().owned, whose()).entries
     keys = list(dict.fromkeys(key for entry in entries for key in entry.why.get("values", {})))[:40]
     columns = {c.described.key: c for c in read_columns(now, dictionary(), own_metrics(), keys)}
     headings = [
@@ -106,16 +106,16 @@ def export_tray(query: TrayExport) -> Response:
 @blueprint.delete("/<path:symbol>", responses={200: TrayReply})
 def remove_from_tray(path: TraySymbolPath) -> Response:
     """Take a name out."""
-    return _reply(view(), store.remove_from_tray(services().owned, owner(), [path.symbol.strip().upper()]))
+    return _reply(view(), store.remove_from_tray(services().owned, whose(), [path.symbol.strip().upper()]))
 
 
 @blueprint.delete("", responses={200: TrayReply, 409: Problem})
 def clear_tray(query: TrayVersion) -> Response:
     """Take all names out."""
-    return _reply(view(), store.remove_from_tray(services().owned, owner(), None, version=query.version))
+    return _reply(view(), store.remove_from_tray(services().owned, whose(), None, version=query.version))
 
 
 @blueprint.post("/undo", responses={200: TrayReply, 409: Problem})
 def undo_tray(query: TrayVersion) -> Response:
     """Take back the last change."""
-    return _reply(view(), store.undo_tray(services().owned, owner(), version=query.version))
+    return _reply(view(), store.undo_tray(services().owned, whose(), version=query.version))

@@ -44,6 +44,18 @@ class MarketState(MarketBase):
     writing: Mapped[bool] = mapped_column(Boolean)
 
 
+class MarketSetting(MarketBase):
+    """One row: what the market is, whatever is loaded. `rate` is used where no other rates are there."""
+
+    __tablename__ = "market_setting"
+    id: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    calendar: Mapped[str] = mapped_column(String(8))
+    currency: Mapped[str] = mapped_column(String(3))
+    index_symbol: Mapped[str | None] = mapped_column(String(12))
+    rate: Mapped[float] = mapped_column(Double)
+    zone: Mapped[str] = mapped_column(String(40))
+
+
 class MarketJob(JobColumns, MarketBase):
     """Work on the market: filling it with what a first start leaves for later, publishing a snapshot."""
 

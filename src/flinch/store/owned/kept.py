@@ -6,12 +6,13 @@ import datetime as dt
 from collections.abc import Callable
 from typing import Any, Generic, NamedTuple, TypeVar
 
-from sqlalchemy import Engine, delete, func, literal, select, union_all
+from sqlalchemy import ColumnElement, Engine, delete, func, literal, select, union_all
 from sqlalchemy.orm import Session
 
 from flinch.errors import FlinchError
 from flinch.store.engine import told
 from flinch.store.owned.models import Basket, Owner, OwnLine, OwnMetric, Plan, SavedScreen, ScreenLook
+from flinch.store.owned.owners import Whose
 from flinch.store.owned.write_keys import change
 
 RESTORED_FOR = dt.timedelta(days=30)
@@ -70,24 +71,24 @@ class Kept(Generic[T]):
         self.most = most
         self.single = single
 
-    def all(self, engine: Engine, owner_id: int) -> list[T]:
+    def all(self, engine: Engine, whose: Whose) -> list[T]:
         """Everything that is kept, by name."""
         with change(engine) as session:
-            rows = self._rows_of(session, owner_id)
+            rows = self._rows_of(session, whose)
             session.expunge_all()
             return rows
 
-    def one(self, engine: Engine, owner_id: int, id: int) -> T | None:
+    def one(self, engine: Engine, whose: Whose, id: int) -> T | None:
         """One thing; None when it is not there."""
         with change(engine) as session:
-            row = self._find(session, owner_id, id)
+            row = self._find(session, whose, id)
             session.expunge_all()
             return row
 
     def save(
         self,
         engine: Engine,
-        owner_id: int,
+        whose: Whose,
         values: dict[str, Any],
         id: int | None = None,
         *,
@@ -101,8 +102,8 @@ class Kept(Generic[T]):
         kept while nobody else changes them. Nothing is changed then.
         """
         with change(engine) as session:
-            self._lock(session, owner_id)
-            rows = self._rows_of(session, owner_id)
+            self._lock(session, whose)
+            rows = self._rows_of(session, whose)
             if sound is not None:
                 sound(rows)
             if self.name in values:
@@ -117,7 +118,7 @@ class Kept(Generic[T]):
             else:
                 if len(rows) >= self.most:
                     raise TooMany(self.most)
-                row = self.model(owner_id=owner_id, deleted_at=None, version=1)
+                row = self.model(**_of(self.model, whose), deleted_at=None, version=1)
                 session.add(row)
             for key, value in values.items():
                 setattr(row, key, value)
@@ -126,47 +127,45 @@ class Kept(Generic[T]):
             session.expunge(row)
             return row
 
-    def remove(self, engine: Engine, owner_id: int, id: int, now: dt.datetime, *, version: int | None = None) -> bool:
+    def remove(self, engine: Engine, whose: Whose, id: int, now: dt.datetime, *, version: int | None = None) -> bool:
         """Remove one so that it can be restored for `RESTORED_FOR`; False when it is not there. What was removed longer ago goes
         for good.
 
         Raises ChangedElsewhere as `save` does.
         """
         with change(engine) as session:
-            self._lock(session, owner_id)
+            self._lock(session, whose)
             m = self.model
-            session.execute(delete(m).where(m.owner_id == owner_id, m.deleted_at < plain(now - RESTORED_FOR)))
-            row = self._find(session, owner_id, id)
+            session.execute(delete(m).where(*_theirs(m, whose), m.deleted_at < plain(now - RESTORED_FOR)))
+            row = self._find(session, whose, id)
             if row is not None:
                 if version is not None and row.version != version:
                     raise ChangedElsewhere(getattr(row, self.name), row.version)
                 row.deleted_at = plain(now)
             return row is not None
 
-    def restore(self, engine: Engine, owner_id: int, id: int) -> bool:
+    def restore(self, engine: Engine, whose: Whose, id: int) -> bool:
         """Take a removal back; False when it was never there. Raises NameTaken and TooMany as `save` does."""
         with change(engine) as session:
-            self._lock(session, owner_id)
+            self._lock(session, whose)
             row = session.get(self.model, id)
-            if row is None or row.owner_id != owner_id:
+            if row is None or not _is_theirs(row, whose):
                 return False
-            rows = self._rows_of(session, owner_id)
+            rows = self._rows_of(session, whose)
             self._require_free(rows, getattr(row, self.name), id)
             if len(rows) >= self.most:
                 raise TooMany(self.most)
             row.deleted_at = None
             return True
 
-    def _rows_of(self, session: Session, owner_id: int) -> list[T]:
+    def _rows_of(self, session: Session, whose: Whose) -> list[T]:
         m = self.model
-        statement = (
-            select(m).where(m.owner_id == owner_id, m.deleted_at.is_(None)).order_by(getattr(m, self.name), m.id)
-        )
+        statement = select(m).where(*_theirs(m, whose), m.deleted_at.is_(None)).order_by(getattr(m, self.name), m.id)
         return list(session.scalars(statement))
 
-    def _find(self, session: Session, owner_id: int, id: int) -> T | None:
+    def _find(self, session: Session, whose: Whose, id: int) -> T | None:
         found = session.get(self.model, id)
-        return found if found is not None and found.owner_id == owner_id and found.deleted_at is None else None
+        return found if found is not None and _is_theirs(found, whose) and found.deleted_at is None else None
 
     def _require_free(self, rows: list[T], name: str, id: int | None) -> None:
         for other in rows:
@@ -174,9 +173,22 @@ class Kept(Generic[T]):
                 raise NameTaken(name, other.id)
 
     @staticmethod
-    def _lock(session: Session, owner_id: int) -> None:
+    def _lock(session: Session, whose: Whose) -> None:
         """Changes of one owner follow each other."""
-        session.execute(select(Owner.id).where(Owner.id == owner_id).with_for_update())
+        session.execute(select(Owner.id).where(Owner.id == whose.owner).with_for_update())
+
+
+def _of(model: type[Any], whose: Whose) -> dict[str, Any]:
+    """What says whose a row is: its owner, and where it is of one market which."""
+    return {"owner_id": whose.owner} | ({"market": whose.market} if hasattr(model, "market") else {})
+
+
+def _theirs(model: type[Any], whose: Whose) -> list[ColumnElement[bool]]:
+    return [getattr(model, key) == value for key, value in _of(model, whose).items()]
+
+
+def _is_theirs(row: Any, whose: Whose) -> bool:
+    return all(getattr(row, key) == value for key, value in _of(type(row), whose).items())
 
 
 SCREENS = Kept(SavedScreen, "name", 300)
@@ -186,7 +198,7 @@ OWN_LINES = Kept(OwnLine, "symbol", 2_000, single=False)
 PLANS = Kept(Plan, "symbol", 400, single=False)
 
 
-def read_stamps(engine: Engine, owner_id: int, *kinds: Kept[Any]) -> list[Stamp]:
+def read_stamps(engine: Engine, whose: Whose, *kinds: Kept[Any]) -> list[Stamp]:
     """Stamps of what an owner keeps of some kinds: while one is the same nothing has changed, which takes no reading of thousands
     of rows."""
     parts = []
@@ -195,7 +207,7 @@ def read_stamps(engine: Engine, owner_id: int, *kinds: Kept[Any]) -> list[Stamp]
         each = func.crc32(func.concat_ws(":", m.id, m.version))
         parts.append(
             select(literal(place).label("place"), func.count(), func.sum(each), func.bit_xor(each)).where(
-                m.owner_id == owner_id, m.deleted_at.is_(None)
+                *_theirs(m, whose), m.deleted_at.is_(None)
             )
         )
     with told(), engine.connect() as connection:
@@ -204,16 +216,18 @@ def read_stamps(engine: Engine, owner_id: int, *kinds: Kept[Any]) -> list[Stamp]
 
 
 def record_look(
-    engine: Engine, screen_id: int, session_on: dt.date, symbols: list[str], now: dt.datetime
+    engine: Engine, screen_id: int, market: str, session_on: dt.date, symbols: list[str], now: dt.datetime
 ) -> ScreenLook | None:
-    """Remember what a saved screen showed as of a session; returns the newest look as of another session, if there was one."""
+    """Remember what a saved screen showed of a market as of a session; returns the newest look as of another one."""
     with change(engine) as session:
-        looks = select(ScreenLook).where(ScreenLook.screen_id == screen_id)
+        looks = select(ScreenLook).where(ScreenLook.screen_id == screen_id, ScreenLook.market == market)
         others = looks.where(ScreenLook.session != session_on).order_by(
             ScreenLook.looked_at.desc(), ScreenLook.session.desc()
         )
         before = session.scalar(others.limit(1))
-        look = session.get(ScreenLook, (screen_id, session_on)) or ScreenLook(screen_id=screen_id, session=session_on)
+        look = session.get(ScreenLook, (screen_id, market, session_on)) or ScreenLook(
+            screen_id=screen_id, market=market, session=session_on
+        )
         look.looked_at, look.symbols = plain(now), symbols
         session.add(look)
         if before is not None:

@@ -1,4 +1,4 @@
-"""Tables of what users own: every row says whose it is."""
+"""Tables of what users own: every row says whose it is, and what belongs to a market which."""
 
 from __future__ import annotations
 
@@ -30,11 +30,20 @@ class Owner(OwnedBase):
     name: Mapped[str] = mapped_column(String(80), unique=True)
 
 
+class ChosenMarket(OwnedBase):
+    """The market that somebody chose last: what a request that names none is about."""
+
+    __tablename__ = "chosen_market"
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), primary_key=True)
+    market: Mapped[str] = mapped_column(String(31))
+
+
 class TrayEntry(OwnedBase):
     """A name on the working list, and why it came."""
 
     __tablename__ = "tray_entry"
     owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), primary_key=True)
+    market: Mapped[str] = mapped_column(String(31), primary_key=True)
     symbol: Mapped[str] = mapped_column(String(12), primary_key=True)
     position: Mapped[int] = mapped_column(Integer)
     why: Mapped[dict[str, Any]] = mapped_column(JSON)
@@ -47,6 +56,7 @@ class TrayStep(OwnedBase):
     __tablename__ = "tray_step"
     id: Mapped[int] = mapped_column(Integer, primary_key=True)
     owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    market: Mapped[str] = mapped_column(String(31))
     what: Mapped[str] = mapped_column(String(120))
     before: Mapped[list[dict[str, Any]]] = mapped_column(JSON)
 
@@ -71,6 +81,7 @@ class ScreenLook(OwnedBase):
 
     __tablename__ = "screen_look"
     screen_id: Mapped[int] = mapped_column(ForeignKey("saved_screen.id", ondelete="CASCADE"), primary_key=True)
+    market: Mapped[str] = mapped_column(String(31), primary_key=True)
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
     looked_at: Mapped[dt.datetime] = mapped_column(DateTime)
     symbols: Mapped[list[str]] = mapped_column(JSON)
@@ -97,6 +108,7 @@ class Basket(OwnedBase):
     __tablename__ = "basket"
     id: Mapped[int] = mapped_column(Integer, primary_key=True)
     owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    market: Mapped[str] = mapped_column(String(31))
     version: Mapped[int] = mapped_column(Integer)
     name: Mapped[str] = mapped_column(String(120))
     symbols: Mapped[list[str]] = mapped_column(JSON)
@@ -110,6 +122,7 @@ class OwnLine(OwnedBase):
     __tablename__ = "own_line"
     id: Mapped[int] = mapped_column(Integer, primary_key=True)
     owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    market: Mapped[str] = mapped_column(String(31))
     version: Mapped[int] = mapped_column(Integer)
     symbol: Mapped[str] = mapped_column(String(12))
     name: Mapped[str] = mapped_column(String(60))
@@ -125,6 +138,7 @@ class Plan(OwnedBase):
     __tablename__ = "plan"
     id: Mapped[int] = mapped_column(Integer, primary_key=True)
     owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    market: Mapped[str] = mapped_column(String(31))
     version: Mapped[int] = mapped_column(Integer)
     symbol: Mapped[str] = mapped_column(String(12))
     legs: Mapped[str] = mapped_column(String(400))

@@ -2,12 +2,22 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from sqlalchemy import Engine, insert, select
 
-from flinch.store.engine import transaction
-from flinch.store.owned.models import Owner
+from flinch.store.engine import told, transaction
+from flinch.store.owned.models import ChosenMarket, Owner
 
 LOCAL_OWNER = "local"
+
+
+class Whose(NamedTuple):
+    """An owner's id, and the market that is at hand: tray, lines, plans and baskets are of one market, screens and own metrics of
+    all."""
+
+    owner: int
+    market: str
 
 
 def owner_called(engine: Engine, name: str) -> int:
@@ -21,3 +31,15 @@ def owner_called(engine: Engine, name: str) -> int:
         session.execute(insert(Owner).prefix_with("IGNORE").values(name=name))
     with transaction(engine) as session:
         return session.scalars(wanted).one()
+
+
+def chosen_market(engine: Engine, owner_id: int) -> str | None:
+    """The market that an owner chose last; None before the first choice."""
+    with told(), engine.connect() as connection:
+        return connection.scalar(select(ChosenMarket.market).where(ChosenMarket.owner_id == owner_id))
+
+
+def choose_market(engine: Engine, owner_id: int, market: str) -> None:
+    """Remember a choice."""
+    with transaction(engine) as session:
+        session.merge(ChosenMarket(owner_id=owner_id, market=market))

@@ -1,7 +1,7 @@
-import { Link } from "react-router";
 import { asOfDay } from "@/shared/address";
 import { useStructure } from "@/shared/api/queries";
 import { number, signed } from "@/shared/format";
+import { Link } from "@/shared/route";
 import { oneAddress } from "@/shared/structures/one";
 import type { Write } from "./part";
 

@@ -1,5 +1,5 @@
 import { useEffect, useMemo } from "react";
-import { Link, useParams } from "react-router";
+import { useParams } from "react-router";
 import { useSubject } from "@/frame/subject";
 import { asOfDay, useAddress, useAsOf } from "@/shared/address";
 import type { Dossier, DossierRequest } from "@/shared/api/client";
@@ -7,6 +7,7 @@ import { useDossier, useToggleTray } from "@/shared/api/queries";
 import { MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, compact, count, DASH, date, number, signed } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { Link } from "@/shared/route";
 import { AsOf } from "@/shared/ui/AsOf";
 import { Failed, Loading } from "@/shared/ui/States";
 import { ChainPart } from "./ChainPart";

@@ -1,11 +1,11 @@
 import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
-import { Link } from "react-router";
 import type { Schemas } from "@/shared/api/client";
 import { EChart } from "@/shared/chart/EChart";
 import { chartBase, type Palette, sessionTooltip, twoPanes, usePalette, valueAxis } from "@/shared/chart/palette";
 import { told } from "@/shared/chart/told";
 import { compact, date, number } from "@/shared/format";
+import { Link } from "@/shared/route";
 import { Figure } from "@/shared/ui/Figure";
 
 type Data = Schemas["PositioningView"];

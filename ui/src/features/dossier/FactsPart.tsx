@@ -1,9 +1,9 @@
 import type { ReactNode } from "react";
-import { Link } from "react-router";
 import { asOfDay } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { useFacts, useMetricMap } from "@/shared/api/queries";
 import { compact, count, DASH, date, metricText, number, signed } from "@/shared/format";
+import { Link } from "@/shared/route";
 import { Defined } from "@/shared/ui/Defined";
 import { Missing } from "@/shared/ui/Missing";
 import { Scrolling } from "@/shared/ui/Scrolling";

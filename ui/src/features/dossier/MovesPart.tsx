@@ -1,6 +1,5 @@
 import type { EChartsCoreOption } from "echarts/core";
 import { useMemo } from "react";
-import { Link } from "react-router";
 import type { Schemas } from "@/shared/api/client";
 import { useLines, useMoves, useTape } from "@/shared/api/queries";
 import { EChart } from "@/shared/chart/EChart";
@@ -10,6 +9,7 @@ import { fans, type Outline } from "@/shared/chart/series";
 import { ticketMarks } from "@/shared/chart/ticketMarks";
 import { told } from "@/shared/chart/told";
 import { count, date, number, signed } from "@/shared/format";
+import { Link } from "@/shared/route";
 import { Figure } from "@/shared/ui/Figure";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Failed, Loading } from "@/shared/ui/States";

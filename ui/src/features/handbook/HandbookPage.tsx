@@ -1,9 +1,10 @@
 import { useEffect, useRef, useState } from "react";
-import { Link, useParams } from "react-router";
+import { useParams } from "react-router";
 import { useAddress } from "@/shared/address";
 import type { Metric, Schemas } from "@/shared/api/client";
 import { useHandbook } from "@/shared/api/queries";
 import { useKeys } from "@/shared/keyboard";
+import { Link } from "@/shared/route";
 import { hold } from "@/shared/settled";
 import { Failed, Loading } from "@/shared/ui/States";
 import { OwnMetrics } from "./OwnMetrics";

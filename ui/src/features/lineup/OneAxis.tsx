@@ -1,9 +1,9 @@
 import { type KeyboardEvent, useRef } from "react";
-import { useNavigate } from "react-router";
 import { asOfDay, useAsOf } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { useTray } from "@/shared/api/queries";
 import { metricText, number, signed } from "@/shared/format";
+import { useNavigate } from "@/shared/route";
 import { soon } from "@/shared/settled";
 import { Missing } from "@/shared/ui/Missing";
 import type { Row } from "./lines";

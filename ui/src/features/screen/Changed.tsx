@@ -1,7 +1,7 @@
-import { Link } from "react-router";
 import { asOfDay, useAsOf } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { count, date } from "@/shared/format";
+import { Link } from "@/shared/route";
 import type { Rule } from "@/shared/stack/state";
 
 /** What came in and went out against another session, and by which rule. */

@@ -1,4 +1,4 @@
-import { Link } from "react-router";
+import { Link } from "@/shared/route";
 import type { View } from "@/shared/stack/state";
 import { Views } from "@/shared/stack/Views";
 import { TakeAlong, type TakenAlong } from "@/shared/ui/TakeAlong";

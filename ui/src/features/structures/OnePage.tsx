@@ -1,5 +1,5 @@
 import { useEffect, useMemo, useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { useParams, useSearchParams } from "react-router";
 import { useSubject } from "@/frame/subject";
 import { asOfDay, lastAddress, useAddress } from "@/shared/address";
 import { ApiError, type Schemas } from "@/shared/api/client";
@@ -8,6 +8,7 @@ import { EChart } from "@/shared/chart/EChart";
 import { usePalette } from "@/shared/chart/palette";
 import { count, date, metricText, number, signed } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { Link, useNavigate } from "@/shared/route";
 import { type Legs, readLegs, writeLegs } from "@/shared/structures/legs";
 import { AsOf } from "@/shared/ui/AsOf";
 import { Figure } from "@/shared/ui/Figure";

@@ -1,8 +1,8 @@
 import { type FormEvent, useEffect, useRef, useState } from "react";
-import { Link } from "react-router";
 import { api, type Schemas, type Why } from "@/shared/api/client";
 import { useChangeTray, useKeep, useSavePlan, useTray } from "@/shared/api/queries";
 import { date, number, signed } from "@/shared/format";
+import { Link } from "@/shared/route";
 import { readNumber } from "@/shared/stack/state";
 import { oneAddress } from "@/shared/structures/one";
 

@@ -1,11 +1,11 @@
 import { useEffect, useMemo, useState } from "react";
-import { useNavigate } from "react-router";
 import { useSubject } from "@/frame/subject";
 import { asOfDay } from "@/shared/address";
 import type { FileFormat } from "@/shared/api/client";
 import { useByKey, useScreens, useTicketMetrics, useTickets } from "@/shared/api/queries";
 import { compact, count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { useNavigate } from "@/shared/route";
 import { Asking } from "@/shared/stack/Asking";
 import { Narrowest } from "@/shared/stack/Stack";
 import { Replied, type StackAddress, StackFrame, useAnswered, useStackPage } from "@/shared/stack/StackPage";

@@ -1,10 +1,16 @@
-import createClient from "openapi-fetch";
+import createClient, { createQuerySerializer } from "openapi-fetch";
+import { inMarket } from "@/shared/market";
 import type { components, operations, paths } from "./schema";
 
 export type Schemas = components["schemas"];
 export type Problem = Schemas["Problem"];
 
-const client = createClient<paths>({ baseUrl: "" });
+const plainly = createQuerySerializer();
+const client = createClient<paths>({
+  baseUrl: "",
+  // Every call names the market, so that what comes is of the one that is shown.
+  querySerializer: (query) => inMarket(`?${plainly(query)}`).slice(1),
+});
 
 /** An error from the server, or a server that does not answer (status 0). */
 export class ApiError extends Error {
@@ -97,6 +103,10 @@ export type Removed = { id: number; version?: number | null };
 
 export const api = {
   market: () => unwrap(client.GET("/api/market")),
+  markets: () => unwrap(client.GET("/api/markets")),
+  makeMarket: (body: Schemas["MarketDraft"]) => unwrap(client.POST("/api/markets", { body, ...keyed(body) })),
+  chooseMarket: (market: string) => unwrap(client.PUT("/api/markets/chosen", { body: { market } })),
+  removeMarket: (name: string) => unwrap(client.DELETE("/api/markets/{name}", { params: { path: { name } } })),
   names: () => unwrap(client.GET("/api/names")),
   handbook: () => unwrap(client.GET("/api/handbook")),
   check: (body: Schemas["CheckRequest"], signal: AbortSignal) => unwrap(client.POST("/api/check", { body, signal })),
@@ -236,8 +246,8 @@ export async function download(address: string, body?: unknown, tell?: (writing:
   const { signal } = stopped;
   let answer = await fetched(
     body === undefined
-      ? fetch(address, { signal })
-      : fetch(address, {
+      ? fetch(inMarket(address), { signal })
+      : fetch(inMarket(address), {
           method: "POST",
           headers: { "Content-Type": "application/json" },
           body: JSON.stringify(body),
@@ -253,7 +263,7 @@ export async function download(address: string, body?: unknown, tell?: (writing:
         void client.DELETE("/api/files/{id}", { params: { path: { id } } });
       },
     });
-    answer = await unhurried(fetched(fetch(`/api/files/${id}`, { signal })));
+    answer = await unhurried(fetched(fetch(inMarket(`/api/files/${id}`), { signal })));
   }
   const blob = await answer.blob();
   const header = answer.headers.get("Content-Disposition") ?? "";

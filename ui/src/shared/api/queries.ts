@@ -45,6 +45,8 @@ export const queryClient = new QueryClient({
   },
 });
 
+export const useMarkets = () => useQuery({ queryKey: ["markets"], queryFn: api.markets });
+
 export const useMarket = () =>
   useQuery({
     queryKey: ["market"],

@@ -1,9 +1,9 @@
 import { type ReactNode, useMemo, useRef } from "react";
-import { Link, useNavigate } from "react-router";
 import { asOfDay, useAddress } from "@/shared/address";
 import { ApiError, type Metric, type RuleReport } from "@/shared/api/client";
 import { useBaskets, useChangeTray, useMarket, useTray } from "@/shared/api/queries";
 import { useKeys } from "@/shared/keyboard";
+import { Link, useNavigate } from "@/shared/route";
 import { soon, useRowsBusy, whenRows } from "@/shared/settled";
 import { AsOf } from "@/shared/ui/AsOf";
 import { Failed, Loading } from "@/shared/ui/States";

@@ -1,6 +1,6 @@
 import { useState } from "react";
-import { useNavigate } from "react-router";
 import { useSaveScreen } from "@/shared/api/queries";
+import { useNavigate } from "@/shared/route";
 import { later } from "@/shared/ui/later";
 import type { Base } from "./base";
 import { useAside } from "./kept";

@@ -1,7 +1,7 @@
 import { useMemo, useState } from "react";
 import Modal from "react-bootstrap/Modal";
-import { Link } from "react-router";
 import type { Metric } from "@/shared/api/client";
+import { Link } from "@/shared/route";
 
 const NONE = {};
 

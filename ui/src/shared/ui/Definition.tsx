@@ -1,8 +1,8 @@
 import { cloneElement, type ReactElement, type Ref, useEffect, useRef, useState } from "react";
 import Overlay from "react-bootstrap/Overlay";
 import Popover from "react-bootstrap/Popover";
-import { Link } from "react-router";
 import type { Metric } from "@/shared/api/client";
+import { Link } from "@/shared/route";
 
 type Target = ReactElement<{
   ref?: Ref<HTMLElement>;

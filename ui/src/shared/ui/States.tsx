@@ -1,9 +1,9 @@
 import type { ReactNode } from "react";
-import { Link } from "react-router";
 import { asOfDay, useAsOf } from "@/shared/address";
 import { ApiError } from "@/shared/api/client";
 import { useMarket } from "@/shared/api/queries";
 import { Mark } from "@/shared/chart/Mark";
+import { Link } from "@/shared/route";
 import { useHold } from "@/shared/settled";
 
 /** The page has nothing to show yet. */
@@ -34,6 +34,11 @@ export function Failed({ error, children }: { error: Error; children?: ReactNode
               {symbol}
             </Link>
           ))}
+        </p>
+      )}
+      {problem?.type === "market_empty" && (
+        <p>
+          <Link to="/data">To the Data page</Link>
         </p>
       )}
       {children}

@@ -1,0 +1,22 @@
+import { useEffect } from "react";
+import { useMarkets } from "@/shared/api/queries";
+import { Failed, Loading } from "@/shared/ui/States";
+import { Markets } from "./Markets";
+
+/** What is loaded, from whom, and how old it is. */
+export default function DataPage() {
+  const answer = useMarkets();
+  useEffect(() => {
+    document.title = "Data · Flinch";
+    return () => {
+      document.title = "Flinch";
+    };
+  }, []);
+  if (!answer.data)
+    return answer.failureReason ? <Failed error={answer.failureReason} /> : <Loading what="the markets" />;
+  return (
+    <div className="data">
+      <Markets list={answer.data} />
+    </div>
+  );
+}
