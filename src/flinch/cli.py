@@ -54,9 +54,16 @@ def _parser(given: list[str]) -> argparse.ArgumentParser:
     _add_demo(commands.add_parser("demo", help="serve Flinch with the demo market", prog="scripts/demo"))
     # What a command works with takes seconds to import, which a start of the demo must not wait for.
     if given[:1] != ["demo"]:
+        from flinch.commands.files import add_import, add_publish
         from flinch.commands.markets import add_market_commands
 
         add_market_commands(commands.add_parser("market", help="markets beside each other: new, list, remove"), common)
+        add_import(
+            commands.add_parser("import", parents=[common], help="load files, or a folder of them, into a market")
+        )
+        add_publish(
+            commands.add_parser("publish", parents=[common], help="compute again what follows from a market's chains")
+        )
         openapi = commands.add_parser("openapi", help="write the interface's API description")
         openapi.add_argument("file", type=Path)
         openapi.set_defaults(run=lambda chosen: _write_openapi(chosen.file))

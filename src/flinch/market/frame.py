@@ -34,7 +34,7 @@ from flinch.store.market.models import (
     Position,
     VolatilityDay,
 )
-from flinch.store.market.names import multipliers, read_calendar, read_names
+from flinch.store.market.names import multipliers, read_calendar, read_names, read_newest_bar
 from flinch.store.market.state import Loaded, read_state
 from flinch.store.market.surfaces import Expiry, read_expiries
 from flinch.store.reading import Floats, dates, numbers, read_table
@@ -47,7 +47,7 @@ class NameFacts(NamedTuple):
     company: str
     kind: str
     sector: str
-    listed_on: dt.date
+    listed_on: dt.date | None
 
 
 @dataclass(frozen=True)
@@ -114,7 +114,7 @@ class MarketFrame:
 
 
 def load_frame(engine: Engine, folder: Path | None = None) -> MarketFrame | None:
-    """Read the store's data version whole, or not at all: None while no complete market is loaded, and when anything was written
+    """Read the store's data version whole, or not at all: None while there is no complete market with a bar, or rows were written
     meanwhile.
 
     Arrays are kept as files in `folder`, from which the next start maps them, or in a folder that vanishes when it is left out.
@@ -123,6 +123,8 @@ def load_frame(engine: Engine, folder: Path | None = None) -> MarketFrame | None
     if state is None or not state.whole:
         return None
     with contextlib.ExitStack() as stack:
+        if read_newest_bar(engine) is None:
+            return None
         place = folder or Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="flinch-columns-")))
         frame = _Reader(engine, state, place, lasting=folder is not None).read()
     now = read_state(engine)

@@ -37,7 +37,7 @@ class MarketNotReady(FlinchError):
 
 
 class MarketEmpty(FlinchError):
-    """Nothing was ever loaded into the market."""
+    """Nothing that a page could show was ever loaded into the market."""
 
     status, kind, wait = 503, "market_empty", 2
 
@@ -75,7 +75,7 @@ class MarketHolder:
             finally:
                 self._lock.release()
             if self._newest is None:
-                raise MarketNotReady if self._state is not None else MarketEmpty
+                raise MarketEmpty if self._state is None or self._state.whole else MarketNotReady
             return self._newest
         if time.monotonic() - self._checked >= _CHECK_SECONDS and self._lock.acquire(blocking=False):
             threading.Thread(target=self._look, name="newer market", daemon=True).start()

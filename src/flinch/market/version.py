@@ -283,8 +283,9 @@ def _daily_panel(
 ) -> Panel:
     """The catalogue's series, and what a name is."""
     number = frame.sessions.astype(np.int64)
-    listed = np.array([name.listed_on for name in frame.names], dtype="datetime64[D]").astype(np.int64)
-    age = (number[None, :] - listed[:, None]).astype(np.float64)
+    listed = np.array([name.listed_on or "NaT" for name in frame.names], dtype="datetime64[D]")
+    since = np.where(np.isnat(listed), np.nan, listed.astype(np.int64))
+    age = number[None, :] - since[:, None]
     index = np.flatnonzero(frame.kind == "index")
     fields: dict[str, FloatArray] = {
         **{key: getattr(frame, key) for key in BAR_KEYS},

@@ -12,7 +12,7 @@ from sqlalchemy import Connection, Engine
 from sqlalchemy.orm import DeclarativeBase
 
 from flinch.store.engine import loading
-from flinch.store.market.models import MarketBase, MarketJob, MarketState
+from flinch.store.market.models import MarketBase, MarketJob, MarketSetting, MarketState
 
 
 def replace_rows(engine: Engine, table: type[DeclarativeBase], rows: pl.DataFrame) -> None:
@@ -50,11 +50,11 @@ def replace_rows(engine: Engine, table: type[DeclarativeBase], rows: pl.DataFram
 
 
 def empty_market(engine: Engine) -> None:
-    """Remove all of a market but the rows that say what is loaded and what was done."""
+    """Remove all of a market but the rows that say what it is, what is loaded and what was done."""
     # Emptying a table whole takes no time, however many rows it has.
     with engine.begin() as connection, _unchecked(connection):
         for table in MarketBase.metadata.sorted_tables:
-            if table not in (MarketState.__table__, MarketJob.__table__):
+            if table not in (MarketState.__table__, MarketSetting.__table__, MarketJob.__table__):
                 connection.exec_driver_sql(f"TRUNCATE TABLE `{table.name}`")
 
 

@@ -14,6 +14,8 @@ from numpy.typing import NDArray
 
 Records = NDArray[np.void]
 _LEVEL = 3
+FINEST = 10_000
+"""Parts of a unit in which prices are kept."""
 
 
 def pack(records: Records) -> bytes:

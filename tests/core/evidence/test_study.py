@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from flinch.core.evidence import moves_ahead, moves_from_open, ranges_ahead, sentence, study, verdict
-from flinch.core.evidence.study import draw_blocks, independent_days
+from flinch.core.evidence.study import _differs, draw_blocks, independent_days
 
 
 def walks(names=60, sessions=500, seed=0):
@@ -298,3 +298,22 @@ def test_beyond_is_more_than_the_expected_move_and_not_as_much():
     outcome = np.array([[1.0, -1.0, 1.0000001, -1.5]])
     fired = np.ones((1, 4), dtype=bool)
     assert study(outcome, fired, fired, horizon=1, looks=1).measures["beyond"].fired.value == pytest.approx(0.5)
+
+
+def test_a_difference_is_sure_beyond_what_chance_does_to_one_look_in_twenty_of_all():
+    drawn = np.random.default_rng(1).normal(size=200_001)
+    drawn = (drawn - drawn.mean()) / drawn.std()
+    # Both sides share the five percent, and all looks do.
+    for looks, reach in ((1, 1.960), (8, 2.734)):
+        for value, sure in ((reach - 0.01, False), (reach + 0.01, True), (-reach - 0.01, True), (-reach + 0.01, False)):
+            assert _differs(value, drawn, 1.0, 1e9, looks) is sure
+    assert not _differs(2.0, drawn, 1.1, 1e9, 1), "wider by what names add"
+    assert not _differs(2.0, drawn, 1.0, 5.0, 1), "of few blocks or names Student's t is further out"
+
+
+def test_exactly_as_far_as_expected_is_not_beyond():
+    outcome = np.array([[1.0, -1.0, 1.0 + 1e-9, 0.0]])
+    everybody = np.ones((1, 4), bool)
+    found = study(outcome, everybody, everybody, horizon=1, looks=1)
+    assert found.measures["beyond"].fired.value == pytest.approx(0.25)
+    assert found.measures["beyond"].same_days.value == pytest.approx(0.25)

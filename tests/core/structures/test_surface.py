@@ -16,6 +16,7 @@ from flinch.core.structures import (
     variance_by,
     with_levels,
 )
+from flinch.core.structures.surface import later_carry
 from flinch.core.volatility import smile_vol
 
 AMERICAN = SURFACE._replace(exercise="american")
@@ -182,3 +183,41 @@ def _pinned(spot: float) -> Surface:
 def test_what_cannot_be_valued_is_told(made, time, words):
     with pytest.raises(ValueError, match=words):
         value(made, 0.0, 100.0, time, SURFACE)
+
+
+def with_report(variance: float, at: float) -> Surface:
+    return SURFACE._replace(event_variance=variance, event_years=at)
+
+
+def test_the_variance_of_a_report_comes_on_its_day_and_that_day_is_the_first_that_has_it():
+    event, day = 0.001, float(YEARS[0] + YEARS[1]) / 2
+    surface = with_report(event, day)
+    before, then, after = (float(variance_by(surface, at)) for at in (day - 1e-9, day, day + 1e-9))
+    assert then - before == pytest.approx(event, rel=1e-4)
+    assert after == pytest.approx(then, rel=1e-6)
+    for at, total in zip(YEARS, SURFACE.variance, strict=True):
+        assert float(variance_by(surface, float(at))) == pytest.approx(float(total)), "expirations have what they had"
+
+
+def test_a_report_leaves_an_expiration_a_quarter_of_its_own_variance():
+    day = float(YEARS[0]) / 2
+    surface = with_report(10.0, day)
+    total = float(SURFACE.variance[0])
+    assert float(variance_by(surface, day)) - float(variance_by(surface, day - 1e-9)) == pytest.approx(
+        0.75 * total, rel=1e-5
+    )
+
+
+def test_variance_without_a_report_never_falls_with_time():
+    # Raw SVI's first two parameters scale its variance.
+    dipped = SURFACE._replace(parameters=SURFACE.parameters * np.array([[1.0] * 5, [0.2, 0.2, 1, 1, 1], [1.0] * 5]))
+    assert dipped.variance[1] < dipped.variance[0], "a later expiration that has less"
+    along = np.asarray(variance_by(dipped, np.linspace(0, float(YEARS[2]), 60)))
+    assert (np.diff(along) >= -1e-15).all()
+
+
+def test_carries_between_two_times_join_to_that_of_the_whole():
+    leaning = SURFACE._replace(carry=np.array([0.01, 0.03, 0.02]))
+    between = later_carry(leaning, 2, float(YEARS[0]))
+    assert 0.01 * YEARS[0] + between * (YEARS[2] - YEARS[0]) == pytest.approx(0.02 * YEARS[2])
+    assert later_carry(leaning, 1, 0.0) == pytest.approx(0.03)

@@ -8,7 +8,19 @@ from scipy.optimize import least_squares, minimize
 
 from flinch.core.pricing import option_price
 from flinch.core.volatility import fit_smiles, smile_vol
-from flinch.core.volatility.svi import _raw_slice, density_factor, total_variance
+from flinch.core.volatility.svi import (
+    RAW,
+    STEEPEST,
+    WHOLE_LINE,
+    Rows,
+    _objective,
+    _raw_slice,
+    _surface_slice,
+    density_factor,
+    scaled_density,
+    sound,
+    total_variance,
+)
 
 PARAMETERS = st.tuples(
     st.floats(0.005, 0.2), st.floats(0.02, 0.4), st.floats(-0.9, 0.9), st.floats(-0.3, 0.3), st.floats(0.05, 0.6)
@@ -169,3 +181,38 @@ def test_the_fit_of_an_expiry_is_as_good_as_a_plain_search(seed):
     # A search from one start ends in a shallower valley in three of a thousand cases, twice as far away at most.
     assert misfit <= 2.5 * plain_fit(k, w, weight) + 0.1
     assert misfit <= 1.05 * (weight * (true - w) ** 2).sum() + 0.02, "no worse than the slice that was quoted"
+
+
+@pytest.mark.parametrize("phi", [0.5, 20.0, 400.0])
+def test_a_surfaces_slice_stays_within_what_keeps_it_free_of_butterflies(phi: float):
+    """Gatheral & Jacquier (2014), theorem 4.2: theta phi (1 + |rho|) < 4 and theta phi^2 (1 + |rho|) <= 4."""
+    z, rho, deviation = np.linspace(-2, 2, 15), -0.5, 0.3
+    out = np.zeros(5)
+    _surface_slice(z, np.full(15, 50.0), np.ones(15), rho, phi, deviation, out)
+    theta = 2 * out[1] / phi
+    lean = 1 + abs(rho)
+    assert theta > 0
+    assert theta * phi * phi * lean <= 4
+    assert theta * phi * deviation * lean <= 4
+
+
+def test_a_fit_below_the_expiration_before_costs_by_how_far_it_is_below():
+    z, v = np.linspace(-2, 2, 11), np.linspace(1.2, 0.9, 11)
+
+    def cost(floor: float) -> float:
+        rows = Rows(z, v, np.ones(11), np.full(11, floor), np.array([0, 11]), np.array([0.3]))
+        return _objective(RAW, 0.0, 0.0, rows, np.zeros(5))
+
+    assert cost(0.1) == cost(0.0), "one that lies above pays nothing"
+    assert cost(2.0) > cost(1.5) > cost(0.0)
+
+
+def test_a_wing_steeper_than_lees_bound_is_not_sound_though_its_density_is():
+    """Lee (2004): total variance grows at most twice as fast as log-moneyness; the steeper wing has the slope b (1 + |rho|)."""
+    deviation, z = 0.1, np.linspace(-2, 2, 9)
+    wide = np.array([10.0, 0.9 * STEEPEST / deviation, -0.3, 0.0, 8.0])
+    assert min(scaled_density(wide, deviation, float(at)) for at in WHOLE_LINE) > 0
+    assert not sound(wide, z, deviation)
+    within = wide.copy()
+    within[1] *= 0.8
+    assert sound(within, z, deviation)

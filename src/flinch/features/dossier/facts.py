@@ -107,7 +107,7 @@ class FactsView(BaseModel):
     company: str
     kind: str
     sector: str
-    listed_on: dt.date
+    listed_on: dt.date | None
     session: dt.date
     shares_outstanding: float | None
     float_shares: float | None

@@ -136,7 +136,7 @@ class Dossier(BaseModel):
     company: str
     kind: str
     sector: str
-    listed_on: dt.date
+    listed_on: dt.date | None
     market_cap: float | None
     next_report: NextReport | None
     today: Today

@@ -78,7 +78,8 @@ def _dividends(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: ND
     upcoming = events.next(sessions)
     days = events.taken(ex_date.astype(np.int64), upcoming) - sessions.astype(np.int64)
     declared = events.taken(dates(rows["declared_on"]).astype(np.int64), upcoming) <= sessions.astype(np.int64)
-    pays = (kind != "index")[:, None]
+    # In a market that no dividends were loaded into nothing is known of any.
+    pays = (kind != "index")[:, None] & (rows.height > 0)
     return {
         "dividend_ttm": np.where(pays, np.round(paid, 6), np.nan),
         "days_to_ex_dividend": np.where(declared, days, np.nan),

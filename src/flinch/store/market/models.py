@@ -71,7 +71,7 @@ class Name(MarketBase):
     company: Mapped[str] = mapped_column(String(80))
     kind: Mapped[str] = mapped_column(String(8))
     sector: Mapped[str] = mapped_column(String(40))
-    listed_on: Mapped[dt.date] = mapped_column(Date)
+    listed_on: Mapped[dt.date | None] = mapped_column(Date)
     shares_outstanding: Mapped[float | None] = mapped_column(Double)
     float_shares: Mapped[float | None] = mapped_column(Double)
 

@@ -7,8 +7,9 @@ import datetime as dt
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
-from sqlalchemy import Engine, select
+from sqlalchemy import Engine, func, select
 
+from flinch.store.engine import told
 from flinch.store.market.chain import read_multipliers
 from flinch.store.market.models import DailyBar, ExchangeSession, Name
 from flinch.store.reading import Floats, dates, numbers, read_table
@@ -33,6 +34,13 @@ def multipliers(engine: Engine, ids: NDArray[np.int64]) -> Floats:
     out = np.full(ids.size, 100.0)
     out[np.searchsorted(ids, rows["name_id"].to_numpy())] = numbers(rows["multiplier"])
     return out
+
+
+def read_newest_bar(engine: Engine, *, oldest: bool = False) -> dt.date | None:
+    """The newest session that has bars, or the oldest; None where there are none."""
+    which = func.min if oldest else func.max
+    with told(), engine.connect() as connection:
+        return connection.scalar(select(which(DailyBar.session)))
 
 
 def read_closes(engine: Engine, session: dt.date) -> pl.DataFrame:

@@ -47,7 +47,7 @@ export function Markets({ list }: { list: Schemas["MarketList"] }) {
               <td className="words kinds">{market.missing.join(", ").replaceAll("_", " ") || "nothing"}</td>
               <td className="acts">
                 {market.name === list.market ? (
-                  <span className="muted">open</span>
+                  <span className="muted">is open</span>
                 ) : (
                   <button
                     type="button"
@@ -67,6 +67,9 @@ export function Markets({ list }: { list: Schemas["MarketList"] }) {
           ))}
         </tbody>
       </table>
+      <p className="muted">
+        Files are loaded from the command line: <code>scripts/flinch import FOLDER --market NAME</code>.
+      </p>
       {asked && (
         <p role="alert" className="asked">
           All data of {asked} go for good; tray, lines, plans and baskets of it stay.{" "}

@@ -78,8 +78,9 @@ function What({ data }: { data: Data }) {
         <h2>What it is</h2>
       </header>
       <p>
-        {data.kind === "stock" ? `A company of ${data.sector}` : data.kind === "fund" ? "A fund" : "An index"}, listed
-        on {date(data.listed_on, true)}.
+        {data.kind === "fund" ? "A fund" : data.kind === "index" ? "An index" : "A company"}
+        {data.kind === "stock" && data.sector && ` of ${data.sector}`}
+        {data.listed_on ? `, listed on ${date(data.listed_on, true)}.` : ". Nobody told since when it is listed."}
         {data.shares_outstanding !== null && (
           <>
             {" "}

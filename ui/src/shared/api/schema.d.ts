@@ -1815,11 +1815,8 @@ export interface components {
             expiries: components["schemas"]["ExpiryRow"][];
             /** Kind */
             kind: string;
-            /**
-             * Listed On
-             * Format: date
-             */
-            listed_on: string;
+            /** Listed On */
+            listed_on: string | null;
             /** Market Cap */
             market_cap: number | null;
             /**
@@ -2213,11 +2210,8 @@ export interface components {
             funds: components["schemas"]["Membership"][];
             /** Kind */
             kind: string;
-            /**
-             * Listed On
-             * Format: date
-             */
-            listed_on: string;
+            /** Listed On */
+            listed_on: string | null;
             /**
              * Members
              * @description Of a fund, the heaviest first

@@ -1,4 +1,4 @@
-"""what a market is: its calendar, currency, index and rate are its own"""
+"""what a market is: its calendar, currency, index and rate are its own; not every source tells since when a name is listed"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -8,6 +8,7 @@ down_revision = "0006"
 
 
 def upgrade() -> None:
+    op.alter_column("name", "listed_on", existing_type=sa.Date(), nullable=True)
     op.create_table(
         "market_setting",
         sa.Column("id", sa.SmallInteger(), autoincrement=False, nullable=False),

@@ -1,0 +1,127 @@
+"""`flinch import` and `flinch publish`."""
+
+from __future__ import annotations
+
+import argparse
+import datetime as dt
+from pathlib import Path
+
+from sqlalchemy import Engine
+
+from flinch.commands.told import Refused, tell
+from flinch.feeds.files.importing import Asked, Outcome, import_file, publish_all
+from flinch.feeds.files.kinds import KINDS
+from flinch.feeds.files.matching import guess_kind
+from flinch.feeds.files.reading import open_table
+from flinch.feeds.files.values import Hints, known_zone
+from flinch.reach import reached
+from flinch.store.databases import DEMO, Databases
+from flinch.store.engine import make_engine
+from flinch.store.migrate import migrate_market
+
+_ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".csv.gz", ".csv.zst", ".csv.zip", ".zip", ".gz", ".zst")
+
+
+def add_import(parser: argparse.ArgumentParser) -> None:
+    """`flinch import KIND FILE...` and `flinch import FOLDER`."""
+    kinds = ", ".join(KINDS)
+    parser.add_argument(
+        "what", nargs="+", metavar="KIND FILE... | FOLDER", help=f"a kind ({kinds}) and files, or a folder"
+    )
+    parser.add_argument("--market", required=True)
+    parser.add_argument("--source", help="who the files are from")
+    parser.add_argument("--zone", help="the zone of moments without an offset, as America/New_York")
+    for option, shape, words in (
+        ("--map", "THEIRS=ours", "which of our columns one of theirs is"),
+        ("--days", "COLUMN=FORMAT", "how days are written, as session=%%d/%%m/%%Y"),
+        ("--percent", "COLUMN", "columns that are in percent"),
+    ):
+        parser.add_argument(option, action="extend", nargs="+", default=[], metavar=shape, help=words)
+    parser.add_argument("--make-names", action="store_true", help="make names for symbols that are not known")
+    parser.add_argument("--dry-run", action="store_true", help="only say what would come of it")
+    parser.set_defaults(run=_import)
+
+
+def add_publish(parser: argparse.ArgumentParser) -> None:
+    """`flinch publish --market NAME`."""
+    parser.add_argument("--market", required=True)
+    parser.add_argument("--from", dest="since", type=dt.date.fromisoformat, metavar="SESSION")
+    parser.set_defaults(run=_publish)
+
+
+def _import(chosen: argparse.Namespace) -> None:
+    files = _files(chosen.what)
+    hints = Hints(
+        zone=None if chosen.zone is None else known_zone(chosen.zone),
+        days=_pairs(chosen.days, "--days", "session=%d/%m/%Y"),
+        percent=frozenset(chosen.percent),
+    )
+    columns = _pairs(chosen.map, "--map", "Date=session")
+    refused = 0
+    with reached(chosen.folder) as databases:
+        engine = _engine(databases, chosen.market)
+        for kind, path in files:
+            asked = Asked(
+                path, kind, chosen.source, columns, hints, chosen.make_names, chosen.dry_run,
+                chosen.folder / "refused" / chosen.market / f"{path.name.split('.')[0]}.refused.csv",
+            )  # fmt: skip
+            outcome = import_file(engine, asked)
+            refused += outcome.refused
+            _tell(path, outcome, dry=chosen.dry_run, as_json=chosen.json)
+        engine.dispose()
+
+
+def _tell(path: Path, outcome: Outcome, *, dry: bool, as_json: bool) -> None:
+    would = "would be " if dry else ""
+    words = (
+        f"{path.name}: {outcome.rows:,} rows of {outcome.kind}; {outcome.added:,} {would}added, "
+        f"{outcome.changed:,} {would}changed, {outcome.same:,} there already, {outcome.refused:,} refused"
+    )
+    if outcome.file_of_refused:
+        words += f" (with the reasons in {outcome.file_of_refused})"
+    tell(words, {"file": path.name} | outcome._asdict() | {"job": None}, as_json=as_json)
+
+
+def _files(what: list[str]) -> list[tuple[str, Path]]:
+    """Kind and path of each file, in the order in which kinds are loaded."""
+    if what[0] in KINDS:
+        if len(what) == 1:
+            raise Refused(f"give the files of {what[0]} too")
+        return [(what[0], Path(name)) for name in what[1:]]
+    if len(what) > 1 or not Path(what[0]).is_dir():
+        raise Refused(f"{what[0]!r} is neither a folder nor a kind; kinds are {', '.join(KINDS)}")
+    inside = sorted(path for path in Path(what[0]).iterdir() if path.is_file() and path.name.lower().endswith(_ENDINGS))
+    if not inside:
+        raise Refused(f"there is no file of rows in {what[0]}")
+    found = [(guess_kind(path, open_table(path).columns), path) for path in inside]
+    order = list(KINDS)
+    return sorted(found, key=lambda one: (order.index(one[0]), one[1].name))
+
+
+def _pairs(told: list[str], option: str, example: str) -> dict[str, str]:
+    pairs = [text.partition("=") for text in told]
+    if not all(equals and key and value for key, equals, value in pairs):
+        raise Refused(f"{option} wants pairs as {example}")
+    return {key: value for key, _, value in pairs}
+
+
+def _publish(chosen: argparse.Namespace) -> None:
+    with reached(chosen.folder) as databases:
+        engine = _engine(databases, chosen.market)
+        moments = publish_all(engine, chosen.since)
+        engine.dispose()
+    tell(
+        f"{moments} moments of {chosen.market} were published",
+        {"market": chosen.market, "moments": moments},
+        as_json=chosen.json,
+    )
+
+
+def _engine(databases: Databases, name: str) -> Engine:
+    if name == DEMO:
+        raise Refused("the demo market is made by Flinch itself; make one of your own with: flinch market new NAME")
+    if name not in databases.markets():
+        raise Refused(f"there is no market {name!r}: flinch market list tells which there are")
+    engine = make_engine(databases.market_url(name))
+    migrate_market(engine)
+    return engine

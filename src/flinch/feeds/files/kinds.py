@@ -1,0 +1,143 @@
+"""The kinds of data and their columns: one table for import, export, templates and documents."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+Sort = Literal["text", "number", "whole", "day", "instant", "right", "contract", "timing", "type"]
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of a kind: what sort of values, whether it is part of the key, whether a row without it is refused, and what
+    suppliers call it besides."""
+
+    name: str
+    sort: Sort
+    key: bool = False
+    needed: bool = False
+    least: float | None = None
+    called: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A sort of data: its name, what it is in a sentence, and its columns."""
+
+    name: str
+    words: str
+    columns: tuple[Column, ...]
+
+    def column(self, name: str) -> Column | None:
+        """A column by its name."""
+        return next((column for column in self.columns if column.name == name), None)
+
+    @property
+    def key(self) -> tuple[str, ...]:
+        """Names of the columns that tell one row from another."""
+        return tuple(column.name for column in self.columns if column.key)
+
+
+_SYMBOL = Column(
+    "symbol", "text", key=True, needed=True, called=("ticker", "sym", "underlying_symbol", "root", "stock")
+)
+_SESSION = Column(
+    "session", "day", key=True, needed=True, called=("date", "day", "trade_date", "trading_day", "quote_date", "as_of")
+)
+
+_ALL = (
+    Kind(
+        "names",
+        "What is listed: companies, funds and indices. Every other kind refers to it.",
+        (
+            _SYMBOL,
+            Column("company", "text", needed=True, called=("name", "description", "security_name", "long_name")),
+            Column("type", "type", called=("kind", "security_type", "instrument", "asset_class")),
+            Column("sector", "text", called=("industry", "gics_sector")),
+            Column("listed_on", "day", called=("ipo_date", "listing_date", "first_traded")),
+            Column("shares_outstanding", "number", least=0, called=("shares", "shares_out")),
+            Column("float_shares", "number", least=0, called=("float", "free_float")),
+        ),
+    ),
+    Kind(
+        "daily_bars",
+        "A session's prices and shares traded, a name.",
+        (
+            _SYMBOL,
+            _SESSION,
+            Column("open", "number", needed=True, least=0, called=("o", "open_price", "px_open")),
+            Column("high", "number", needed=True, least=0, called=("h", "high_price", "px_high")),
+            Column("low", "number", needed=True, least=0, called=("l", "low_price", "px_low")),
+            Column("close", "number", needed=True, least=0, called=("c", "close_price", "last", "px_last", "settle")),
+            Column("volume", "number", least=0, called=("v", "vol", "shares_traded")),
+        ),
+    ),
+    Kind(
+        "chains",
+        "Quotes of options at a moment, of as many names as there are.",
+        (
+            _SYMBOL,
+            Column(
+                "taken_at", "instant", key=True, needed=True,
+                called=("at", "quote_time", "quote_datetime", "timestamp", "snapshot_time", "datetime", "time"),
+            ),
+            Column("contract", "contract", called=("occ", "occ_symbol", "option_symbol", "contract_symbol", "osi")),
+            Column("expiration", "day", key=True, called=("expiry", "expiration_date", "expire_date", "exp", "maturity")),
+            Column("strike", "number", key=True, least=0, called=("strike_price", "k", "exercise_price")),
+            Column("right", "right", key=True, called=("type", "option_type", "put_call", "call_put", "cp", "cp_flag")),
+            Column(
+                "underlying", "number", least=0,
+                called=("spot", "underlying_price", "underlying_last", "stock_price", "active_underlying_price"),
+            ),
+            Column("bid", "number", least=0, called=("bid_price", "best_bid", "b")),
+            Column("ask", "number", least=0, called=("ask_price", "best_ask", "offer", "best_offer", "a")),
+            Column("volume", "whole", least=0, called=("vol", "trade_volume", "contracts_traded")),
+            Column("open_interest", "whole", least=0, called=("oi", "openint", "open_int")),
+            Column("multiplier", "number", least=0, called=("contract_size", "shares_per_contract")),
+        ),
+    ),
+    Kind(
+        "dividends",
+        "Cash dividends a share, past or declared.",
+        (
+            _SYMBOL,
+            Column("ex_date", "day", key=True, needed=True, called=("ex_dividend_date", "exdate", "date")),
+            Column("declared_on", "day", called=("declaration_date", "announced", "known_on")),
+            Column("amount", "number", needed=True, least=0, called=("dividend", "cash_amount", "value")),
+        ),
+    ),
+    Kind(
+        "earnings_dates",
+        "Reports, past or scheduled.",
+        (
+            _SYMBOL,
+            Column("session", "day", key=True, needed=True, called=("date", "report_date", "earnings_date", "day")),
+            Column("timing", "timing", called=("time", "when", "session_time", "hour")),
+            Column("known_on", "day", called=("announced", "published_on")),
+        ),
+    ),
+    Kind(
+        "short_interest",
+        "Shares sold short at a settlement date.",
+        (
+            _SYMBOL,
+            Column("settled_on", "day", key=True, needed=True, called=("settlement_date", "date")),
+            Column("known_on", "day", called=("published_on", "dissemination_date")),
+            Column("shares", "number", needed=True, least=0, called=("short_interest", "short_shares")),
+        ),
+    ),
+    Kind(
+        "fund_members",
+        "Companies in a fund or index, with their weights.",
+        (
+            Column("fund", "text", key=True, needed=True, called=("etf", "fund_symbol", "index")),
+            Column("symbol", "text", key=True, needed=True, called=("member", "ticker", "holding", "constituent")),
+            Column("weight", "number", needed=True, least=0, called=("share", "pct", "percent", "weight_pct")),
+        ),
+    ),
+)  # fmt: skip
+KINDS: dict[str, Kind] = {kind.name: kind for kind in _ALL}
+"""Every kind that can be loaded, in the order in which they are: what others refer to comes first."""
+MISSING = frozenset({"", "na", "nan", "null", "n/a", "none", "-", "#n/a"})
+"""Words for a value that is not there, in small letters."""

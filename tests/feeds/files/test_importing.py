@@ -1,0 +1,284 @@
+"""A market from three files: what is loaded and refused, what the same file twice and a corrected one do, what pages show."""
+
+from __future__ import annotations
+
+import csv
+import datetime as dt
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+import pytest
+from flask.testing import FlaskClient
+from sqlalchemy import Engine, text
+
+from flinch.app import create_app
+from flinch.core.pricing import option_price
+from flinch.feeds.files import importing
+from flinch.feeds.files.importing import Asked, Busy, Outcome, import_file, publish_all
+from flinch.feeds.files.matching import CannotMatch
+from flinch.feeds.files.reading import BadFile
+from flinch.market import Markets
+from flinch.settings import Settings
+from flinch.store.engine import make_engine
+from flinch.store.local_server import LocalServer
+from flinch.store.market.calendars import sessions_between
+from flinch.store.market.chain import read_contracts, read_snapshots, read_spots
+from flinch.store.market.settings import MarketSettings
+from flinch.store.market.state import read_state
+from flinch.store.migrate import migrate_owned
+
+SYMBOLS = ("AVERA", "BONTI", "CELDA")
+VOLS = (0.25, 0.4, 0.6)
+RATE = 0.03
+SESSIONS = sessions_between("XNYS", dt.date(2026, 3, 2), dt.date(2026, 9, 9)).session
+TAKEN = dt.datetime(2026, 9, 9, 19, 45, tzinfo=dt.UTC)
+
+
+def bars() -> pl.DataFrame:
+    rng = np.random.default_rng(3)
+    parts = []
+    for symbol, vol in zip(SYMBOLS, VOLS, strict=True):
+        close = np.round(100 * np.exp(np.cumsum(rng.normal(0, vol / 16, SESSIONS.size))), 2)
+        open_ = np.round(close * np.exp(rng.normal(0, 0.003, SESSIONS.size)), 2)
+        parts.append(
+            pl.DataFrame(
+                {
+                    "symbol": symbol, "session": SESSIONS, "open": open_, "high": np.maximum(open_, close) + 0.5,
+                    "low": np.minimum(open_, close) - 0.5, "close": close, "volume": rng.integers(10_000, 90_000, SESSIONS.size),
+                }
+            )
+        )  # fmt: skip
+    return pl.concat(parts)
+
+
+def chain(taken: dt.datetime = TAKEN) -> pl.DataFrame:
+    """Quotes of a flat volatility a name, a cent and a half around it."""
+    last = bars().group_by("symbol").agg(pl.col("close").last()).sort("symbol")["close"].to_list()
+    rows = []
+    for symbol, vol, spot in zip(SYMBOLS, VOLS, last, strict=True):
+        for expiration in (dt.date(2026, 9, 18), dt.date(2026, 10, 16), dt.date(2026, 12, 18)):
+            close = dt.datetime.combine(expiration, dt.time(20 if expiration.month < 11 else 21), dt.UTC)
+            years = (close - taken).total_seconds() / 60 / 525_600
+            for strike in np.arange(np.ceil(spot * 0.7 / 5) * 5, spot * 1.3, 5.0):
+                for right in ("C", "P"):
+                    one = option_price(
+                        np.array([spot]), np.array([strike]), np.array([years]), np.array([vol]),
+                        is_call=np.array([right == "C"]), rate=RATE, dividend_yield=np.array([0.0]), exercise="american",
+                    )[0]  # fmt: skip
+                    bid, ask = max(round(one - 0.015, 2), 0.0), round(one + 0.015, 2)
+                    rows.append((symbol, taken, expiration, strike, right, spot, bid, ask, 10, 500))
+    names = [
+        "symbol",
+        "taken_at",
+        "expiration",
+        "strike",
+        "right",
+        "underlying",
+        "bid",
+        "ask",
+        "volume",
+        "open_interest",
+    ]
+    return pl.DataFrame(rows, names, orient="row")
+
+
+@pytest.fixture(scope="module")
+def own(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
+    running = LocalServer(tmp_path_factory.mktemp("own") / "database")
+    running.start()
+    migrate_owned(make_engine(running.owned_url))
+    yield running
+    running.stop()
+
+
+@pytest.fixture
+def markets(own: LocalServer, tmp_path: Path) -> Iterator[Markets]:
+    made = Markets(own.databases, tmp_path / "columns")
+    made.make("mine", MarketSettings(rate=RATE))
+    yield made
+    made.remove("mine")
+
+
+@pytest.fixture
+def store(own: LocalServer, markets: Markets) -> Engine:
+    return make_engine(own.databases.market_url("mine"))
+
+
+@pytest.fixture
+def files(tmp_path: Path) -> Path:
+    """The least that is useful, as somebody might have it."""
+    folder = tmp_path / "files"
+    folder.mkdir()
+    (folder / "list.csv").write_text("Ticker;Security Name\n" + "".join(f"{s};{s.title()} Works\n" for s in SYMBOLS))
+    bars().rename({"symbol": "Symbol", "session": "Date"}).write_csv(folder / "prices.csv")
+    chain().write_parquet(folder / "chains-2026-09-09.parquet")
+    return folder
+
+
+def load(store: Engine, path: Path, **more: object) -> Outcome:
+    return import_file(store, Asked(path, **more))
+
+
+def counts(outcome: Outcome) -> tuple[int, int, int, int]:
+    return outcome.added, outcome.changed, outcome.same, outcome.refused
+
+
+def test_three_files_make_a_market_that_pages_work_on(own: LocalServer, markets: Markets, store: Engine, files: Path):
+    load(store, files / "list.csv")
+    empty = create_app(Settings(), own.databases).test_client().get("/api/market?market=mine")
+    assert (empty.status_code, empty.json["type"]) == (503, "market_empty"), "names alone are nothing to look at"
+    told = [load(store, files / name) for name in ("list.csv", "prices.csv", "chains-2026-09-09.parquet")]
+    assert [one.kind for one in told] == ["names", "daily_bars", "chains"]
+    assert [counts(one) for one in told] == [(0, 0, 3, 0), (bars().height, 0, 0, 0), (chain().height, 0, 0, 0)]
+    client: FlaskClient = create_app(Settings(), own.databases).test_client()
+    market = client.get("/api/market?market=mine").json
+    assert (market["names"], market["as_of"]) == (3, "2026-09-09T15:45:00-04:00")
+    assert market["sessions"][-1] == "2026-09-09"
+    screened = client.post(
+        "/api/screen?market=mine",
+        json={"stack": {"rules": [{"text": "iv30 > 30"}]}, "columns": ["iv30", "hv21", "iv_rank", "dividend_yield"], "sort": ["iv30"]},
+    ).json
+    assert screened["symbols"] == ["BONTI", "CELDA"]
+    column = {one["key"]: one["numbers"] for one in screened["columns"]}
+    # What went in as a flat volatility comes out of the surface.
+    assert column["iv30"] == pytest.approx([40, 60], abs=0.5)
+    assert column["iv_rank"] == [None, None], "of one session there is no rank"
+    assert column["dividend_yield"] == [None, None], "no dividends were loaded, which is not the same as none paid"
+    for path in ("dossier/AVERA", "dossier/volatility/AVERA", "dossier/expected-move/AVERA", "dossier/positioning/AVERA",
+                 "dossier/chain/AVERA", "dossier/facts/AVERA", "peek/AVERA", "names", "handbook"):  # fmt: skip
+        answer = client.get(f"/api/{path}?market=mine")
+        assert answer.status_code == 200, (path, answer.text)
+    body = {"stack": {"universe": "all"}, "search": {"kinds": ["put_credit"]}}
+    found = client.post("/api/structures?market=mine", json=body).json
+    assert found["universe"] > 3
+    row = client.get("/api/markets").json["markets"][1]
+    assert (row["usable"], row["source"], "names" in row["missing"], "prints" in row["missing"]) == (
+        True,
+        "files",
+        False,
+        True,
+    )
+
+
+def test_the_same_file_twice_changes_nothing_and_a_corrected_one_what_it_corrects(
+    store: Engine, files: Path, tmp_path: Path
+):
+    for name in ("list.csv", "prices.csv", "chains-2026-09-09.parquet"):
+        load(store, files / name)
+    state = read_state(store)
+    for name, rows in (("list.csv", 3), ("prices.csv", bars().height), ("chains-2026-09-09.parquet", chain().height)):
+        assert counts(load(store, files / name)) == (0, 0, rows, 0)
+    assert read_state(store) == state, "not even the version is another one"
+    # Four contracts of one name are told otherwise, and one bar.
+    corrected = chain().filter(pl.col("symbol") == "BONTI").head(4).with_columns(ask=pl.col("ask") + 0.5)
+    corrected.write_parquet(tmp_path / "chains-again.parquet")
+    assert counts(load(store, tmp_path / "chains-again.parquet")) == (0, 4, 0, 0)
+    there = read_contracts(store, TAKEN)
+    assert there.height == chain().height, "what the file does not name stays"
+    before = chain().sort("symbol", "expiration", "strike", pl.col("right") == "C")
+    assert int((there["ask"].round(4) != before["ask"].round(4)).sum()) == 4
+    one = bars().tail(1).with_columns(close=pl.col("close") + 0.25)
+    one.write_csv(tmp_path / "daily_bars.csv")
+    dry = load(store, tmp_path / "daily_bars.csv", dry=True)
+    again = load(store, tmp_path / "daily_bars.csv", dry=True)
+    assert counts(dry) == counts(again) == (0, 1, 0, 0), "a dry run changes nothing"
+    assert counts(load(store, tmp_path / "daily_bars.csv")) == (0, 1, 0, 0)
+    newest = read_state(store)
+    assert newest is not None
+    assert state is not None
+    assert newest.data_version == state.data_version + 2
+    assert newest.whole
+
+
+def test_bad_rows_come_back_as_a_file_with_reasons_and_can_be_mended(store: Engine, files: Path, tmp_path: Path):
+    load(store, files / "list.csv")
+    refused = tmp_path / "refused" / "bars.csv"
+    path = tmp_path / "bars.csv"
+    path.write_text(
+        "Symbol,Date,Open,High,Low,Close,Volume\nAVERA,2026-09-08,10,11,9,10,5\nNOBODY,2026-09-08,10,11,9,10,5\n"
+        "BONTI,2026-09-08,10,9,11,10,5\nBONTI,2026-09-08,ten,11,9,10,5\nCELDA,2026-09-08,0,11,0,10,5\n"
+    )
+    outcome = load(store, path, refused=refused)
+    assert counts(outcome) == (1, 0, 0, 4)
+    assert outcome.file_of_refused == str(refused)
+    with refused.open() as file:
+        rows = list(csv.DictReader(file))
+    assert [(row["line"], row["reason"]) for row in rows] == [
+        ("3", "no name is called NOBODY"), ("4", "high is under low"), ("5", "Open is no number that can be: ten"),
+        ("6", "a price is not above zero"),
+    ]  # fmt: skip
+    assert rows[2]["Open"] == "ten", "as it was"
+    mended = refused.read_text().replace("BONTI,2026-09-08,10,9,11", "BONTI,2026-09-08,10,11,9").replace("ten", "10")
+    path.write_text(mended)
+    assert counts(load(store, path)) == (1, 0, 0, 2), "the two of one key are one row"
+    assert counts(load(store, path, make_names=True)) == (1, 0, 1, 1)
+
+
+def test_what_cannot_be_loaded_changes_nothing(store: Engine, files: Path, tmp_path: Path):
+    path = tmp_path / "rows.csv"
+    path.write_text("symbol,day,open,high,low\nAVERA,2026-09-08,1,2,1\n")
+    with pytest.raises(CannotMatch, match="daily_bars need close, and no column"):
+        load(store, path, kind="daily_bars")
+    path.write_bytes(b"")
+    with pytest.raises(BadFile, match="is empty"):
+        load(store, path, kind="daily_bars")
+    assert read_state(store) is None
+    finer = chain().head(2).with_columns(bid=pl.lit(1.00005))
+    finer.write_parquet(tmp_path / "chains.parquet")
+    assert counts(load(store, tmp_path / "chains.parquet", make_names=True)) == (0, 0, 0, 2)
+    another = make_engine(store.url)
+    with another.connect() as other:
+        other.execute(text("SELECT GET_LOCK('flinch writes flinch_market_mine', 0)"))
+        with pytest.raises(Busy):
+            load(store, files / "list.csv")
+    another.dispose()
+    assert counts(load(store, files / "list.csv")) == (3, 0, 0, 0), "the lock went with who held it"
+
+
+def test_an_import_that_is_ended_in_the_middle_is_done_by_the_next_one(
+    store: Engine, files: Path, monkeypatch: pytest.MonkeyPatch, markets: Markets
+):
+    for name in ("list.csv", "prices.csv"):
+        load(store, files / name)
+    before = markets.open("mine").holder.current().data_version
+
+    def die(*_: object) -> None:
+        raise RuntimeError("ended")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(importing, "publish", die)
+        with pytest.raises(RuntimeError, match="ended"):
+            load(store, files / "chains-2026-09-09.parquet")
+    state = read_state(store)
+    assert state is not None
+    assert not state.whole, "what is there belongs to no version"
+    assert markets.open("mine").holder.current().data_version == before
+    # The rows are there; what follows from them is computed by whoever comes next, with the same file or another.
+    assert counts(load(store, files / "chains-2026-09-09.parquet")) == (0, 0, chain().height, 0)
+    state = read_state(store)
+    assert state is not None
+    assert state.whole
+    assert state.as_of == TAKEN
+    assert read_snapshots(store)[0].session == dt.date(2026, 9, 9)
+    assert read_spots(store, TAKEN).height == 3
+    assert publish_all(store) == 1
+    assert publish_all(store, dt.date(2026, 9, 10)) == 0
+
+
+def test_a_first_load_that_is_ended_in_the_middle_is_gone_on_with(
+    store: Engine, files: Path, monkeypatch: pytest.MonkeyPatch
+):
+    def die(*_: object) -> None:
+        raise RuntimeError("ended")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(importing, "_write_calendar", die)
+        with pytest.raises(RuntimeError, match="ended"):
+            load(store, files / "list.csv")
+    for name in ("list.csv", "prices.csv", "chains-2026-09-09.parquet"):
+        load(store, files / name)
+    state = read_state(store)
+    assert state is not None
+    assert (state.whole, state.as_of, state.source) == (True, TAKEN, "files")
