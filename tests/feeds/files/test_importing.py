@@ -138,7 +138,11 @@ def test_three_files_make_a_market_that_pages_work_on(own: LocalServer, markets:
     assert market["sessions"][-1] == "2026-09-09"
     screened = client.post(
         "/api/screen?market=mine",
-        json={"stack": {"rules": [{"text": "iv30 > 30"}]}, "columns": ["iv30", "hv21", "iv_rank", "dividend_yield"], "sort": ["iv30"]},
+        json={
+            "stack": {"rules": [{"text": "iv30 > 30"}]},
+            "columns": ["iv30", "hv21", "iv_rank", "dividend_yield"],
+            "sort": ["iv30"],
+        },
     ).json
     assert screened["symbols"] == ["BONTI", "CELDA"]
     column = {one["key"]: one["numbers"] for one in screened["columns"]}
