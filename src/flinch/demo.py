@@ -21,7 +21,7 @@ from typing import NamedTuple
 
 from flinch.memory import give_back, keep_little
 from flinch.reach import AlreadyRunning, only_one
-from flinch.store.databases import DEMO
+from flinch.store.databases import DEMO, Databases
 from flinch.store.local_server import LocalServer, ServerFailed, end_with_parent
 
 HOST = "127.0.0.1"
@@ -197,6 +197,7 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
             # What has to be compiled on this machine is compiled now, and not under somebody's first rule.
             warm(market, lambda share: None)
             give_back()
+            recover_others(server.databases)
         if maker is not None:
             maker.go_on.set()
 
@@ -225,6 +226,21 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
         services.files.close()
         web.close()
         watcher.join(10)
+
+
+def recover_others(databases: Databases) -> None:
+    """Finish what imports into other markets left that were ended while they wrote."""
+    from flinch.feeds.files.importing import recover
+    from flinch.store.engine import make_engine
+    from flinch.store.migrate import migrate_market
+
+    for name in databases.markets():
+        if name != DEMO:
+            engine = make_engine(databases.market_url(name))
+            with contextlib.suppress(Exception):
+                migrate_market(engine)
+                recover(engine)
+            engine.dispose()
 
 
 def say_when_it_answers(port: int, began: float) -> None:

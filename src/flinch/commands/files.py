@@ -1,4 +1,4 @@
-"""`flinch import` and `flinch publish`."""
+"""`flinch import`, `flinch export` and `flinch publish`."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from pathlib import Path
 from sqlalchemy import Engine
 
 from flinch.commands.told import Refused, tell
+from flinch.feeds.files.exporting import EXPORTED, Span, export_kinds
 from flinch.feeds.files.importing import Asked, Outcome, import_file, publish_all
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.matching import guess_kind
@@ -40,6 +41,17 @@ def add_import(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--make-names", action="store_true", help="make names for symbols that are not known")
     parser.add_argument("--dry-run", action="store_true", help="only say what would come of it")
     parser.set_defaults(run=_import)
+
+
+def add_export(parser: argparse.ArgumentParser) -> None:
+    """`flinch export KIND|all --market NAME --to FOLDER`."""
+    parser.add_argument("kind", choices=("all", *EXPORTED))
+    parser.add_argument("--market", required=True)
+    parser.add_argument("--to", type=Path, required=True, metavar="FOLDER")
+    parser.add_argument("--from", dest="since", type=dt.date.fromisoformat, metavar="SESSION")
+    parser.add_argument("--until", type=dt.date.fromisoformat, metavar="SESSION")
+    parser.add_argument("--as", dest="form", choices=("parquet", "csv"), default="parquet")
+    parser.set_defaults(run=_export)
 
 
 def add_publish(parser: argparse.ArgumentParser) -> None:
@@ -105,6 +117,16 @@ def _pairs(told: list[str], option: str, example: str) -> dict[str, str]:
     return {key: value for key, _, value in pairs}
 
 
+def _export(chosen: argparse.Namespace) -> None:
+    kinds = list(EXPORTED) if chosen.kind == "all" else [chosen.kind]
+    with reached(chosen.folder) as databases:
+        engine = _engine(databases, chosen.market, demo=True)
+        written = export_kinds(engine, kinds, chosen.to, chosen.form, Span(chosen.since, chosen.until))
+        engine.dispose()
+    for one in written:
+        tell(f"{chosen.to / one.file}: {one.rows:,} rows of {one.kind}", one._asdict(), as_json=chosen.json)
+
+
 def _publish(chosen: argparse.Namespace) -> None:
     with reached(chosen.folder) as databases:
         engine = _engine(databases, chosen.market)
@@ -117,8 +139,8 @@ def _publish(chosen: argparse.Namespace) -> None:
     )
 
 
-def _engine(databases: Databases, name: str) -> Engine:
-    if name == DEMO:
+def _engine(databases: Databases, name: str, *, demo: bool = False) -> Engine:
+    if name == DEMO and not demo:
         raise Refused("the demo market is made by Flinch itself; make one of your own with: flinch market new NAME")
     if name not in databases.markets():
         raise Refused(f"there is no market {name!r}: flinch market list tells which there are")

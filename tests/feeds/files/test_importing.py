@@ -4,125 +4,26 @@ from __future__ import annotations
 
 import csv
 import datetime as dt
-from collections.abc import Iterator
 from pathlib import Path
 
-import numpy as np
 import polars as pl
 import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine, text
+from tests.feeds.files.made import TAKEN, bars, chain, counts, load
 
 from flinch.app import create_app
-from flinch.core.pricing import option_price
+from flinch.demo import recover_others
 from flinch.feeds.files import importing
-from flinch.feeds.files.importing import Asked, Busy, Outcome, import_file, publish_all
+from flinch.feeds.files.importing import Busy, publish_all, recover
 from flinch.feeds.files.matching import CannotMatch
 from flinch.feeds.files.reading import BadFile
 from flinch.market import Markets
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
-from flinch.store.market.calendars import sessions_between
 from flinch.store.market.chain import read_contracts, read_snapshots, read_spots
-from flinch.store.market.settings import MarketSettings
 from flinch.store.market.state import read_state
-from flinch.store.migrate import migrate_owned
-
-SYMBOLS = ("AVERA", "BONTI", "CELDA")
-VOLS = (0.25, 0.4, 0.6)
-RATE = 0.03
-SESSIONS = sessions_between("XNYS", dt.date(2026, 3, 2), dt.date(2026, 9, 9)).session
-TAKEN = dt.datetime(2026, 9, 9, 19, 45, tzinfo=dt.UTC)
-
-
-def bars() -> pl.DataFrame:
-    rng = np.random.default_rng(3)
-    parts = []
-    for symbol, vol in zip(SYMBOLS, VOLS, strict=True):
-        close = np.round(100 * np.exp(np.cumsum(rng.normal(0, vol / 16, SESSIONS.size))), 2)
-        open_ = np.round(close * np.exp(rng.normal(0, 0.003, SESSIONS.size)), 2)
-        parts.append(
-            pl.DataFrame(
-                {
-                    "symbol": symbol, "session": SESSIONS, "open": open_, "high": np.maximum(open_, close) + 0.5,
-                    "low": np.minimum(open_, close) - 0.5, "close": close, "volume": rng.integers(10_000, 90_000, SESSIONS.size),
-                }
-            )
-        )  # fmt: skip
-    return pl.concat(parts)
-
-
-def chain(taken: dt.datetime = TAKEN) -> pl.DataFrame:
-    """Quotes of a flat volatility a name, a cent and a half around it."""
-    last = bars().group_by("symbol").agg(pl.col("close").last()).sort("symbol")["close"].to_list()
-    rows = []
-    for symbol, vol, spot in zip(SYMBOLS, VOLS, last, strict=True):
-        for expiration in (dt.date(2026, 9, 18), dt.date(2026, 10, 16), dt.date(2026, 12, 18)):
-            close = dt.datetime.combine(expiration, dt.time(20 if expiration.month < 11 else 21), dt.UTC)
-            years = (close - taken).total_seconds() / 60 / 525_600
-            for strike in np.arange(np.ceil(spot * 0.7 / 5) * 5, spot * 1.3, 5.0):
-                for right in ("C", "P"):
-                    one = option_price(
-                        np.array([spot]), np.array([strike]), np.array([years]), np.array([vol]),
-                        is_call=np.array([right == "C"]), rate=RATE, dividend_yield=np.array([0.0]), exercise="american",
-                    )[0]  # fmt: skip
-                    bid, ask = max(round(one - 0.015, 2), 0.0), round(one + 0.015, 2)
-                    rows.append((symbol, taken, expiration, strike, right, spot, bid, ask, 10, 500))
-    names = [
-        "symbol",
-        "taken_at",
-        "expiration",
-        "strike",
-        "right",
-        "underlying",
-        "bid",
-        "ask",
-        "volume",
-        "open_interest",
-    ]
-    return pl.DataFrame(rows, names, orient="row")
-
-
-@pytest.fixture(scope="module")
-def own(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
-    running = LocalServer(tmp_path_factory.mktemp("own") / "database")
-    running.start()
-    migrate_owned(make_engine(running.owned_url))
-    yield running
-    running.stop()
-
-
-@pytest.fixture
-def markets(own: LocalServer, tmp_path: Path) -> Iterator[Markets]:
-    made = Markets(own.databases, tmp_path / "columns")
-    made.make("mine", MarketSettings(rate=RATE))
-    yield made
-    made.remove("mine")
-
-
-@pytest.fixture
-def store(own: LocalServer, markets: Markets) -> Engine:
-    return make_engine(own.databases.market_url("mine"))
-
-
-@pytest.fixture
-def files(tmp_path: Path) -> Path:
-    """The least that is useful, as somebody might have it."""
-    folder = tmp_path / "files"
-    folder.mkdir()
-    (folder / "list.csv").write_text("Ticker;Security Name\n" + "".join(f"{s};{s.title()} Works\n" for s in SYMBOLS))
-    bars().rename({"symbol": "Symbol", "session": "Date"}).write_csv(folder / "prices.csv")
-    chain().write_parquet(folder / "chains-2026-09-09.parquet")
-    return folder
-
-
-def load(store: Engine, path: Path, **more: object) -> Outcome:
-    return import_file(store, Asked(path, **more))
-
-
-def counts(outcome: Outcome) -> tuple[int, int, int, int]:
-    return outcome.added, outcome.changed, outcome.same, outcome.refused
 
 
 def test_three_files_make_a_market_that_pages_work_on(own: LocalServer, markets: Markets, store: Engine, files: Path):
@@ -241,8 +142,9 @@ def test_what_cannot_be_loaded_changes_nothing(store: Engine, files: Path, tmp_p
     assert counts(load(store, files / "list.csv")) == (3, 0, 0, 0), "the lock went with who held it"
 
 
+@pytest.mark.parametrize("how", ["an import", "a start"])
 def test_an_import_that_is_ended_in_the_middle_is_done_by_the_next_one(
-    store: Engine, files: Path, monkeypatch: pytest.MonkeyPatch, markets: Markets
+    own: LocalServer, store: Engine, files: Path, monkeypatch: pytest.MonkeyPatch, markets: Markets, how: str
 ):
     for name in ("list.csv", "prices.csv"):
         load(store, files / name)
@@ -259,7 +161,11 @@ def test_an_import_that_is_ended_in_the_middle_is_done_by_the_next_one(
     assert state is not None
     assert not state.whole, "what is there belongs to no version"
     assert markets.open("mine").holder.current().data_version == before
-    # The rows are there; what follows from them is computed by whoever comes next, with the same file or another.
+    # The rows are there; what follows from them is computed by whoever comes next: a start, or an import of this file or another.
+    if how == "a start":
+        recover_others(own.databases)
+        recover(store)
+        assert read_state(store).data_version == state.data_version + 1, "a second time there is nothing to do"
     assert counts(load(store, files / "chains-2026-09-09.parquet")) == (0, 0, chain().height, 0)
     state = read_state(store)
     assert state is not None

@@ -145,6 +145,14 @@ def publish_all(engine: Engine, since: dt.date | None = None, tell: Tell = lambd
         return len(moments)
 
 
+def recover(engine: Engine) -> None:
+    """Finish what an import left that was ended while it wrote. Raises Busy when one is under way."""
+    state = read_state(engine)
+    if state is not None and not state.whole:
+        with _alone(engine):
+            _recover(engine, read_settings(engine), lambda stage, share: None)
+
+
 def _recover(engine: Engine, settings: MarketSettings, tell: Tell) -> None:
     """Go on with what was ended while it wrote: its rows are there, and what follows from them may not be."""
     state = read_state(engine)

@@ -1,0 +1,131 @@
+"""Writing a market's data as files that can be loaded again: a file a kind, chains a file a moment, and an index of them."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Literal, NamedTuple
+
+import polars as pl
+from sqlalchemy import Engine, Select, select
+
+from flinch.feeds.files.kinds import KINDS
+from flinch.store.market.chain import read_contracts, read_multipliers, read_snapshots, read_spots
+from flinch.store.market.models import DailyBar, Dividend, EarningsReport, FundMember, ShortInterest
+from flinch.store.market.names import read_names
+from flinch.store.market.settings import read_settings
+from flinch.store.reading import read_table
+
+Form = Literal["parquet", "csv"]
+
+
+class Written(NamedTuple):
+    """A file that was written."""
+
+    kind: str
+    file: str
+    rows: int
+
+
+class Span(NamedTuple):
+    """Sessions from one to another, both included; none: from the first, to the last."""
+
+    first: dt.date | None = None
+    last: dt.date | None = None
+
+    def holds(self, day: dt.date) -> bool:
+        """Whether a session is one of them."""
+        return (self.first is None or day >= self.first) and (self.last is None or day <= self.last)
+
+
+def export_kinds(engine: Engine, kinds: list[str], folder: Path, form: Form, span: Span | None = None) -> list[Written]:
+    """Write kinds into a folder, which is made, and `index.json` beside them; what there is none of is left out."""
+    folder.mkdir(parents=True, exist_ok=True)
+    written = []
+    for kind in kinds:
+        for name, rows in _EXPORTS[kind](engine, span or Span()):
+            if rows.height:
+                file = f"{name}.{form}"
+                _write(
+                    rows.select([c.name for c in KINDS[kind].columns if c.name in rows.columns]), folder / file, form
+                )
+                written.append(Written(kind, file, rows.height))
+    index = {"market": read_settings(engine)._asdict(), "files": [one._asdict() for one in written]}
+    (folder / "index.json").write_text(json.dumps(index, indent=1) + "\n", encoding="utf-8")
+    return written
+
+
+def _write(rows: pl.DataFrame, path: Path, form: Form) -> None:
+    making = path.with_name(f".{path.name}.making")
+    if form == "parquet":
+        rows.write_parquet(making, compression="zstd")
+    else:
+        # Numbers as the shortest text that reads back as the same number, instants with their offset.
+        rows.write_csv(making, datetime_format="%Y-%m-%dT%H:%M:%S%.f%:z")
+    making.rename(path)
+
+
+Tables = Iterator[tuple[str, pl.DataFrame]]
+
+
+def _with_symbols(engine: Engine, rows: pl.DataFrame, *pairs: tuple[str, str]) -> pl.DataFrame:
+    """Rows with symbols in place of ids."""
+    names = read_names(engine).select("id", "symbol")
+    for key, symbol in pairs or (("name_id", "symbol"),):
+        rows = rows.join(names.rename({"id": key, "symbol": symbol}), on=key, how="inner", maintain_order="left").drop(
+            key
+        )
+    return rows
+
+
+def _plainly(
+    name: str, statement: Callable[[], Select[*tuple[object, ...]]], day: str | None = None, *pairs: tuple[str, str]
+) -> Callable[[Engine, Span], Tables]:
+    """What exports a kind that is a table."""
+
+    def export(engine: Engine, span: Span) -> Tables:
+        rows = read_table(engine, statement())
+        if day is not None:
+            rows = rows.with_columns(pl.col(day).cast(pl.Date))
+            rows = rows.filter([pl.lit(True), *_within(pl.col(day), span)])
+        yield name, _with_symbols(engine, rows, *pairs)
+
+    return export
+
+
+def _within(day: pl.Expr, span: Span) -> list[pl.Expr]:
+    return [*([] if span.first is None else [day >= span.first]), *([] if span.last is None else [day <= span.last])]
+
+
+def _names(engine: Engine, span: Span) -> Tables:
+    rows = read_names(engine).rename({"kind": "type"})
+    yield "names", rows.with_columns(pl.when(pl.col("sector") == "").then(None).otherwise("sector").alias("sector"))
+
+
+def _chains(engine: Engine, span: Span) -> Tables:
+    multipliers = read_multipliers(engine)
+    for snapshot in read_snapshots(engine):
+        if span.holds(snapshot.session):
+            rows = read_contracts(engine, snapshot.taken_at).join(
+                read_spots(engine, snapshot.taken_at).rename({"price": "underlying"}), on="name_id", how="left"
+            )
+            rows = rows.join(multipliers, on="name_id", how="left").with_columns(
+                pl.lit(snapshot.taken_at).cast(pl.Datetime("us", "UTC")).alias("taken_at"),
+                pl.when("is_call").then(pl.lit("call")).otherwise(pl.lit("put")).alias("right"),
+            )
+            yield f"chains-{snapshot.taken_at:%Y-%m-%dT%H%M%S}", _with_symbols(engine, rows)
+
+
+_EXPORTS: dict[str, Callable[[Engine, Span], Tables]] = {
+    "names": _names,
+    "daily_bars": _plainly("daily_bars", lambda: select(DailyBar).order_by(DailyBar.session, DailyBar.name_id), "session"),
+    "chains": _chains,
+    "dividends": _plainly("dividends", lambda: select(Dividend), "ex_date"),
+    "earnings_dates": _plainly("earnings_dates", lambda: select(EarningsReport), "session"),
+    "short_interest": _plainly("short_interest", lambda: select(ShortInterest), "settled_on"),
+    "fund_members": _plainly("fund_members", lambda: select(FundMember), None, ("fund_id", "fund"), ("name_id", "symbol")),
+}  # fmt: skip
+EXPORTED = tuple(_EXPORTS)
+"""Kinds that can be written."""
