@@ -58,6 +58,15 @@ def test_three_files_make_a_market_that_pages_work_on(own: LocalServer, markets:
     body = {"stack": {"universe": "all"}, "search": {"kinds": ["put_credit"]}}
     found = client.post("/api/structures?market=mine", json=body).json
     assert found["universe"] > 3
+    kinds = {one["kind"]: one for one in client.get("/api/data/kinds?market=mine").json["kinds"]}
+    bars_held, chains_held = kinds["daily_bars"], kinds["chains"]
+    assert (bars_held["first"], bars_held["last"], bars_held["sessions_behind"]) == ("2026-03-02", "2026-09-09", 0)
+    assert (chains_held["any"], chains_held["first"], chains_held["needed"]) == (
+        True,
+        "2026-09-09",
+        ["symbol", "taken_at"],
+    )
+    assert (kinds["prints"]["any"], kinds["prints"]["loadable"], kinds["names"]["any"]) == (False, False, True)
     row = client.get("/api/markets").json["markets"][1]
     assert (row["usable"], row["source"], "names" in row["missing"], "prints" in row["missing"]) == (
         True,

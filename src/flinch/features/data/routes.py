@@ -4,7 +4,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 
 from flinch.features.data import service
-from flinch.features.data.schemas import MarketChoice, MarketDraft, MarketList, MarketPath, MarketRow
+from flinch.features.data.schemas import HeldKinds, MarketChoice, MarketDraft, MarketList, MarketPath, MarketRow
 from flinch.store.databases import DEMO
 from flinch.store.owned.owners import choose_market
 from flinch.web import ERRORS, Done, Problem, UserError, market_name, owner, reply, services
@@ -22,6 +22,13 @@ blueprint = APIBlueprint("data", __name__, url_prefix="/api", abp_responses=ERRO
 def list_markets() -> Response:
     """The markets there are, with what each has and lacks."""
     return reply(MarketList(market=market_name(), markets=service.market_rows(services().markets)))
+
+
+@blueprint.get("/data/kinds", responses={200: HeldKinds})
+def list_kinds() -> Response:
+    """Every kind of data, and what the market has of it."""
+    here = services().markets.look(market_name())
+    return reply(HeldKinds(market=here.name, kinds=service.kind_rows(here)))
 
 
 @blueprint.post("/markets", responses={200: MarketRow, 409: Problem, 422: Problem})

@@ -27,6 +27,29 @@ class MarketList(BaseModel):
     markets: list[MarketRow]
 
 
+class HeldKind(BaseModel):
+    """A kind of data: what it is, and what the market has of it."""
+
+    kind: str
+    words: str
+    any: bool = Field(description="Whether there is a row at least")
+    first: dt.date | None = Field(description="The first day that rows are of; none for a kind without days")
+    last: dt.date | None
+    sessions_behind: int | None = Field(
+        description="Sessions from the last day to the newest bar; none where days lie ahead"
+    )
+    columns: list[str] = Field(description="Columns of a file of this kind, those of its key first")
+    needed: list[str] = Field(description="Columns that such a file must have")
+    loadable: bool = Field(description="Whether files of this kind can be loaded")
+
+
+class HeldKinds(BaseModel):
+    """Every kind, and what the market has of it."""
+
+    market: str
+    kinds: list[HeldKind]
+
+
 class MarketDraft(BaseModel):
     """A market to make."""
 

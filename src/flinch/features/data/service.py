@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from zoneinfo import ZoneInfo
 
-from flinch.features.data.schemas import MarketDraft, MarketRow
+import numpy as np
+from numpy.typing import NDArray
+
+from flinch.features.data.schemas import HeldKind, MarketDraft, MarketRow
+from flinch.feeds.files.kinds import KINDS
 from flinch.market import Market, Markets
 from flinch.store.market.calendars import calendar_zone
-from flinch.store.market.holdings import HOLDS, LEAST, held_kinds
+from flinch.store.market.holdings import HOLDS, LEAST, Held, held_kinds, held_spans
+from flinch.store.market.names import read_calendar
 from flinch.store.market.settings import MarketSettings
 from flinch.store.market.state import read_state
 
@@ -32,6 +38,44 @@ def market_row(market: Market) -> MarketRow:
         index=settings.index_symbol,
         rate=settings.rate,
         zone=settings.zone,
+    )
+
+
+WORDS = {
+    "extended_days": "Prices and shares before a session's open and after its close.",
+    "minute_bars": "Bars of a minute.",
+    "option_trades": "Trades of options, in the order in which they were told.",
+    "prints": "Off-exchange trades.",
+    "fundamentals": "What a report told, a share.",
+    "estimates": "What analysts expect together.",
+}
+"""Kinds that cannot be loaded from files."""
+
+
+def kind_rows(market: Market) -> list[HeldKind]:
+    """Every kind, those first without which there is nothing to look at."""
+    held, sessions = held_spans(market.engine), read_calendar(market.engine)
+    newest = held["daily_bars"].last
+    return [_kind_row(kind, one, sessions, newest) for kind, one in held.items()]
+
+
+def _kind_row(kind: str, held: Held, sessions: NDArray[np.datetime64], newest: dt.date | None) -> HeldKind:
+    loaded = KINDS.get(kind)
+    behind = None
+    if newest is not None and held.last is not None and held.last <= newest:
+        behind = int(
+            np.searchsorted(sessions, np.datetime64(newest)) - np.searchsorted(sessions, np.datetime64(held.last))
+        )
+    return HeldKind(
+        kind=kind,
+        words=loaded.words if loaded else WORDS[kind],
+        any=held.any,
+        first=held.first,
+        last=held.last,
+        sessions_behind=behind,
+        columns=[column.name for column in loaded.columns] if loaded else [],
+        needed=[column.name for column in loaded.columns if column.needed] if loaded else [],
+        loadable=loaded is not None,
     )
 
 

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Engine, literal, select, union_all
+import datetime as dt
+from typing import Any, NamedTuple
+
+from sqlalchemy import Engine, func, literal, select, union_all
+from sqlalchemy.orm import InstrumentedAttribute
 
 from flinch.store.engine import told
 from flinch.store.market.models import (
@@ -38,6 +42,20 @@ HOLDS: dict[str, type[MarketBase]] = {
     "fund_members": FundMember,
 }
 """The table that each kind is written to."""
+DAYS: dict[str, InstrumentedAttribute[Any]] = {
+    "daily_bars": DailyBar.session,
+    "chains": ChainSnapshot.session,
+    "extended_days": ExtendedDay.session,
+    "minute_bars": MinuteDay.session,
+    "dividends": Dividend.ex_date,
+    "option_trades": TapeDay.session,
+    "prints": PrintDay.session,
+    "earnings_dates": EarningsReport.session,
+    "fundamentals": Fundamental.known_on,
+    "estimates": Estimate.known_on,
+    "short_interest": ShortInterest.settled_on,
+}
+"""The day that a kind's rows are of."""
 LEAST = ("names", "daily_bars", "chains")
 """The kinds without which there is nothing to look at."""
 
@@ -49,3 +67,21 @@ def held_kinds(engine: Engine) -> set[str]:
     ]
     with told(), engine.connect() as connection:
         return set(connection.execute(union_all(*[select(part.c.kind) for part in parts])).scalars())
+
+
+class Held(NamedTuple):
+    """Whether a market has rows of a kind, and the first and the last day that they are of."""
+
+    any: bool
+    first: dt.date | None
+    last: dt.date | None
+
+
+def held_spans(engine: Engine) -> dict[str, Held]:
+    """What a market has of every kind."""
+    held = held_kinds(engine)
+    parts = [select(literal(kind), func.min(day), func.max(day)) for kind, day in DAYS.items()]
+    with told(), engine.connect() as connection:
+        rows = connection.execute(union_all(*parts)).all()
+    spans = {kind: (first, last) for kind, first, last in rows}
+    return {kind: Held(kind in held, *spans.get(kind, (None, None))) for kind in HOLDS}

@@ -1,6 +1,7 @@
 import { useEffect } from "react";
 import { useMarkets } from "@/shared/api/queries";
 import { Failed, Loading } from "@/shared/ui/States";
+import { Kinds } from "./Kinds";
 import { Markets } from "./Markets";
 
 /** What is loaded, from whom, and how old it is. */
@@ -17,6 +18,7 @@ export default function DataPage() {
   return (
     <div className="data">
       <Markets list={answer.data} />
+      <Kinds />
     </div>
   );
 }

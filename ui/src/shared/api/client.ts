@@ -104,6 +104,7 @@ export type Removed = { id: number; version?: number | null };
 export const api = {
   market: () => unwrap(client.GET("/api/market")),
   markets: () => unwrap(client.GET("/api/markets")),
+  kinds: () => unwrap(client.GET("/api/data/kinds")),
   makeMarket: (body: Schemas["MarketDraft"]) => unwrap(client.POST("/api/markets", { body, ...keyed(body) })),
   chooseMarket: (market: string) => unwrap(client.PUT("/api/markets/chosen", { body: { market } })),
   removeMarket: (name: string) => unwrap(client.DELETE("/api/markets/{name}", { params: { path: { name } } })),

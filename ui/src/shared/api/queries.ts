@@ -47,6 +47,8 @@ export const queryClient = new QueryClient({
 
 export const useMarkets = () => useQuery({ queryKey: ["markets"], queryFn: api.markets });
 
+export const useKinds = () => useQuery({ queryKey: ["kinds"], queryFn: api.kinds });
+
 export const useMarket = () =>
   useQuery({
     queryKey: ["market"],

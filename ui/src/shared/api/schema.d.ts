@@ -108,6 +108,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/data/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every kind of data, and what the market has of it. */
+        get: operations["data_list_kinds_data_kinds_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/dossier/chain-file/{symbol}": {
         parameters: {
             query?: never;
@@ -2585,6 +2602,58 @@ export interface components {
              * @description What rules on tickets may use beside the metrics of names
              */
             tickets: components["schemas"]["MetricEntry"][];
+        };
+        /**
+         * HeldKind
+         * @description A kind of data: what it is, and what the market has of it.
+         */
+        HeldKind: {
+            /**
+             * Any
+             * @description Whether there is a row at least
+             */
+            any: boolean;
+            /**
+             * Columns
+             * @description Columns of a file of this kind, those of its key first
+             */
+            columns: string[];
+            /**
+             * First
+             * @description The first day that rows are of; none for a kind without days
+             */
+            first: string | null;
+            /** Kind */
+            kind: string;
+            /** Last */
+            last: string | null;
+            /**
+             * Loadable
+             * @description Whether files of this kind can be loaded
+             */
+            loadable: boolean;
+            /**
+             * Needed
+             * @description Columns that such a file must have
+             */
+            needed: string[];
+            /**
+             * Sessions Behind
+             * @description Sessions from the last day to the newest bar; none where days lie ahead
+             */
+            sessions_behind: number | null;
+            /** Words */
+            words: string;
+        };
+        /**
+         * HeldKinds
+         * @description Every kind, and what the market has of it.
+         */
+        HeldKinds: {
+            /** Kinds */
+            kinds: components["schemas"]["HeldKind"][];
+            /** Market */
+            market: string;
         };
         /**
          * Histogram
@@ -8020,6 +8089,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckReply"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    data_list_kinds_data_kinds_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldKinds"];
                 };
             };
             /** @description Forbidden */
