@@ -58,6 +58,7 @@ class MarketHolder:
         self._lock = threading.Lock()
         self._checked = -1e9
         self._state: Loaded | None = None
+        self._empty = False
 
     def current(self) -> View:
         """The market; a newer version is looked for beside the requests, which are answered from the one held until it is whole.
@@ -69,13 +70,15 @@ class MarketHolder:
         if newest is None:
             # Whoever comes first reads it; others are told so at once.
             if not self._lock.acquire(blocking=False):
-                raise MarketNotReady
+                raise MarketEmpty if self._empty else MarketNotReady
             try:
                 self._refresh()
+                # Who comes while somebody else looks is told what was found the last time.
+                self._empty = self._newest is None and (self._state is None or self._state.whole)
             finally:
                 self._lock.release()
             if self._newest is None:
-                raise MarketEmpty if self._state is None or self._state.whole else MarketNotReady
+                raise MarketEmpty if self._empty else MarketNotReady
             return self._newest
         if time.monotonic() - self._checked >= _CHECK_SECONDS and self._lock.acquire(blocking=False):
             threading.Thread(target=self._look, name="newer market", daemon=True).start()

@@ -30,6 +30,12 @@ def test_three_files_make_a_market_that_pages_work_on(own: LocalServer, markets:
     load(store, files / "list.csv")
     empty = create_app(Settings(), own.databases).test_client().get("/api/market?market=mine")
     assert (empty.status_code, empty.json["type"]) == (503, "market_empty"), "names alone are nothing to look at"
+    # Many ask at once, as a page does: while one looks the others are told the same, and not that it is being loaded.
+    app = create_app(Settings(), own.databases)
+    app.test_client().get("/api/names?market=mine")
+    with app.extensions["flinch"].markets.open("mine").holder._lock:
+        beside = app.test_client().get("/api/names?market=mine")
+    assert beside.json["type"] == "market_empty"
     told = [load(store, files / name) for name in ("list.csv", "prices.csv", "chains-2026-09-09.parquet")]
     assert [one.kind for one in told] == ["names", "daily_bars", "chains"]
     assert [counts(one) for one in told] == [(0, 0, 3, 0), (bars().height, 0, 0, 0), (chain().height, 0, 0, 0)]
