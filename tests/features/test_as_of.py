@@ -149,7 +149,16 @@ def test_the_other_future_is_another_one(app: OpenAPI, client: FlaskClient, othe
 
 def test_every_table_that_has_days_is_altered():
     told = " ".join((*ALTERED, *(table.__tablename__ for table in PACKED)))
-    timeless = {"market_state", "market_job", "name", "exchange_session", "venue", "fund_member", "contract_series"}
+    timeless = {
+        "market_state",
+        "market_setting",
+        "market_job",
+        "name",
+        "exchange_session",
+        "venue",
+        "fund_member",
+        "contract_series",
+    }
     # When chains were looked at is read from the session's own moments.
     assert {table.name for table in MarketBase.metadata.sorted_tables} - timeless - {"chain_snapshot"} == {
         table.name for table in MarketBase.metadata.sorted_tables if re.search(rf"\b{table.name}\b", told)
