@@ -88,11 +88,13 @@ def _imports(file: Path, project: Path) -> frozenset[str]:
 
 
 @cache
-def _fixtures(project: Path) -> frozenset[str]:
+def _fixtures(project: Path, folder: Path) -> frozenset[str]:
+    """Names of what is shared by the tests of a folder."""
     return frozenset(
         {
             node.name
             for file in (project / "tests").rglob("conftest.py")
+            if folder.is_relative_to(file.parent)
             for node in ast.walk(ast.parse(file.read_text()))
             if isinstance(node, ast.FunctionDef)
         }
@@ -101,7 +103,7 @@ def _fixtures(project: Path) -> frozenset[str]:
 
 def _served(file: Path, project: Path) -> bool:
     """Whether its tests take what is shared: the application, the market, a page."""
-    wanted = _fixtures(project)
+    wanted = _fixtures(project, file.parent)
     return any(
         argument.arg in wanted
         for node in ast.walk(ast.parse(file.read_text()))

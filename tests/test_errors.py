@@ -14,8 +14,8 @@ from flinch.store.engine import DatabaseAway, DiskFull, OutcomeUnknown
 from flinch.web import answer
 from flinch.web.lane import LaneFull
 
-OF_THE_COMMAND = {"CannotMigrate", "CannotStart", "ServerFailed"}
-"""The start command tells these on the terminal."""
+OF_THE_COMMAND = {"AlreadyRunning", "CannotMigrate", "CannotStart", "Refused", "ServerFailed"}
+"""The start command, and others, tell these on the terminal."""
 
 
 def test_every_error_of_ours_that_a_request_can_meet_is_in_the_tree():

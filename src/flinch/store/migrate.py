@@ -11,7 +11,7 @@ import gzip
 import json
 import re
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -91,7 +91,9 @@ def _alone(connection: Connection) -> Iterator[None]:
     try:
         yield
     finally:
-        connection.execute(text("SELECT RELEASE_LOCK(:name)"), lock)
+        # Who is ended in the middle of a statement has no connection that could tell it; the server lets go of it with that.
+        with suppress(Exception):
+            connection.execute(text("SELECT RELEASE_LOCK(:name)"), lock)
 
 
 def upgrade(connection: Connection, tree: str, to: str = "head") -> None:

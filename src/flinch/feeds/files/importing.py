@@ -224,7 +224,11 @@ def _alone(engine: Engine) -> Iterator[None]:
         try:
             yield
         finally:
-            connection.execute(text("SELECT RELEASE_LOCK(:name)"), lock)
+            # Who is ended in the middle of a statement has no connection that could tell it.
+            try:
+                connection.execute(text("SELECT RELEASE_LOCK(:name)"), lock)
+            except Exception:
+                connection.invalidate()
 
 
 class _Refused:
