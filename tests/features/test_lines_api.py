@@ -15,6 +15,7 @@ from flinch.core.volatility import constant_maturity_vol
 from flinch.features.screen.evidence import EvidenceRequest, asked_for
 from flinch.market import View
 from flinch.market.own_lines import LineAt
+from flinch.store.databases import DEMO
 
 pytestmark = pytest.mark.usefixtures("no_lines")
 
@@ -224,8 +225,8 @@ def test_lines_that_have_not_changed_are_not_read_again(client: FlaskClient):
 def test_evidence_takes_lines_along_where_a_rule_may_use_them(market: View, rule: str, along: bool):
     lines = (LineAt("VUSVO", 130.0, dt.date(2026, 9, 9)),)
     request = EvidenceRequest(stack={"rules": [{"text": rule}]})
-    assert bool(asked_for(market, (), lines, request)["lines"]) == along
-    assert asked_for(market, (("near", "line_above"),), lines, request)["lines"], "an own metric may"
+    assert bool(asked_for(DEMO, market, (), lines, request)["lines"]) == along
+    assert asked_for(DEMO, market, (("near", "line_above"),), lines, request)["lines"], "an own metric may"
 
 
 def test_every_metric_of_lines_can_be_told_by_its_key():
