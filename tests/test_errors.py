@@ -10,7 +10,7 @@ import flinch
 from flinch.core.interrupt import TooCostly
 from flinch.core.rules import RuleError
 from flinch.errors import FlinchError
-from flinch.store.engine import DatabaseAway, DiskFull, OutcomeUnknown
+from flinch.store.errors import DatabaseAway, DiskFull, OutcomeUnknown
 from flinch.web import answer
 from flinch.web.lane import LaneFull
 

@@ -24,7 +24,8 @@ from flinch.jobs import (
     told_as_job,
 )
 from flinch.store import jobs as rows
-from flinch.store.engine import DatabaseAway, transaction
+from flinch.store.engine import transaction
+from flinch.store.errors import DatabaseAway
 from flinch.store.jobs import JobTable
 from flinch.store.market.models import MarketJob
 from flinch.store.owned.models import OwnedJob

@@ -33,7 +33,8 @@ from flinch.jobs import Jobs
 from flinch.market import Markets
 from flinch.settings import Settings
 from flinch.store.databases import Databases
-from flinch.store.engine import DatabaseAway, DiskFull, is_away, is_full, make_engine
+from flinch.store.engine import is_away, is_full, make_engine
+from flinch.store.errors import DatabaseAway, DiskFull
 from flinch.store.jobs import JobTable
 from flinch.store.owned.models import OwnedJob
 from flinch.web import Problem, Services, answer, reply

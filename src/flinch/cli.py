@@ -10,9 +10,9 @@ from pathlib import Path
 from flinch.commands.told import Refused, complain
 from flinch.demo import CannotStart, run_demo
 from flinch.errors import FlinchError
-from flinch.reach import AlreadyRunning
+from flinch.folder import AlreadyRunning
+from flinch.store.errors import CannotMigrate
 from flinch.store.local_server import ServerFailed
-from flinch.store.migrate import CannotMigrate
 
 PROJECT = Path(__file__).resolve().parents[2]
 RESETS = ("market", "everything")

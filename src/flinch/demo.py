@@ -19,8 +19,8 @@ from multiprocessing.synchronize import Event
 from pathlib import Path
 from typing import NamedTuple
 
+from flinch.folder import AlreadyRunning, only_one
 from flinch.memory import give_back, keep_little
-from flinch.reach import AlreadyRunning, only_one
 from flinch.store.databases import DEMO, Databases
 from flinch.store.local_server import LocalServer, ServerFailed, end_with_parent
 
@@ -99,7 +99,8 @@ def _prepared_market(server: LocalServer, pages: Interface) -> Iterator[Maker | 
     from flinch.feeds.publish import compile_publish
     from flinch.feeds.state import demo_market_loaded, half_made
     from flinch.store.engine import make_engine
-    from flinch.store.migrate import CannotMigrate, migrate_market, migrate_owned
+    from flinch.store.errors import CannotMigrate
+    from flinch.store.migrate import migrate_market, migrate_owned
 
     owned, engine = make_engine(server.owned_url), make_engine(server.market_url)
     try:

@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 
 from flinch.core.interrupt import Budget, stopped_by, within
 from flinch.errors import FlinchError
-from flinch.store.engine import DatabaseAway, DiskFull
+from flinch.store.errors import DatabaseAway, DiskFull
 from flinch.store.jobs import UNDER_WAY, Job, JobState, JobTable
 
 SPENT_SECONDS = 10.0

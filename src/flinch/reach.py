@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import json
 from collections.abc import Iterator
 from pathlib import Path
 
+from flinch.folder import AlreadyRunning, only_one
 from flinch.store.databases import Databases
-from flinch.store.engine import DatabaseAway, make_engine
+from flinch.store.engine import make_engine
+from flinch.store.errors import DatabaseAway
 from flinch.store.local_server import LocalServer
 from flinch.store.migrate import migrate_owned
-
-
-class AlreadyRunning(Exception):
-    """Somebody else works on the folder; the message is one line that says what to do."""
 
 
 @contextlib.contextmanager
@@ -48,15 +45,3 @@ def _of_another(folder: Path) -> Databases | None:
     except (OSError, ValueError, KeyError, DatabaseAway):
         return None
     return found
-
-
-@contextlib.contextmanager
-def only_one(folder: Path) -> Iterator[None]:
-    """Hold the folder's lock. The system lets go of it when its holder dies, so it cannot be stale. Raises AlreadyRunning."""
-    folder.mkdir(parents=True, exist_ok=True)
-    with (folder / "lock").open("w") as lock:
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise AlreadyRunning("Flinch is already running from this folder. Stop it there (Ctrl-C) first.") from None
-        yield

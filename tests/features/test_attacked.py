@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from tests.somebody import somebody
 
 from flinch.store.databases import DEMO
-from flinch.store.engine import DatabaseAway, DiskFull
+from flinch.store.errors import DatabaseAway, DiskFull
 from flinch.store.owned.kept import BASKETS, OWN_LINES
 from flinch.store.owned.models import OwnLine
 

@@ -17,7 +17,8 @@ from tests.waiting import PATIENCE, until
 
 from flinch.store.bulk import _unchecked
 from flinch.store.databases import DEMO
-from flinch.store.engine import DatabaseAway, DiskFull, loading, make_engine, told, transaction
+from flinch.store.engine import loading, make_engine, told, transaction
+from flinch.store.errors import DatabaseAway, DiskFull
 from flinch.store.local_server import LocalServer, ServerFailed
 
 

@@ -11,9 +11,10 @@ from sqlalchemy import Engine, event, text
 
 import flinch.store
 from flinch.store.engine import make_engine
+from flinch.store.errors import CannotMigrate
 from flinch.store.local_server import LocalServer
 from flinch.store.market.models import MarketBase
-from flinch.store.migrate import CannotMigrate, migrate_market, migrate_owned, upgrade
+from flinch.store.migrate import migrate_market, migrate_owned, upgrade
 from flinch.store.owned.models import OwnedBase
 
 MIGRATIONS = Path(flinch.store.__file__).parent

@@ -63,24 +63,32 @@ def add_publish(parser: argparse.ArgumentParser) -> None:
 
 def _import(chosen: argparse.Namespace) -> None:
     files = _files(chosen.what)
-    hints = Hints(
-        zone=None if chosen.zone is None else known_zone(chosen.zone),
-        days=_pairs(chosen.days, "--days", "session=%d/%m/%Y"),
-        percent=frozenset(chosen.percent),
-    )
-    columns = _pairs(chosen.map, "--map", "Date=session")
-    refused = 0
+    zone = None if chosen.zone is None else known_zone(chosen.zone)
+    days, columns = _pairs(chosen.days, "--days", "session=%d/%m/%Y"), _pairs(chosen.map, "--map", "Date=session")
+    _require_used({*days, *chosen.percent, *columns.values()}, {kind for kind, _ in files})
     with reached(chosen.folder) as databases:
         engine = _engine(databases, chosen.market)
         for kind, path in files:
-            asked = Asked(
-                path, kind, chosen.source, columns, hints, chosen.make_names, chosen.dry_run,
-                chosen.folder / "refused" / chosen.market / f"{path.name.split('.')[0]}.refused.csv",
-            )  # fmt: skip
-            outcome = import_file(engine, asked)
-            refused += outcome.refused
-            _tell(path, outcome, dry=chosen.dry_run, as_json=chosen.json)
+            # Of what was said of a folder each file takes what is about it.
+            ours = {column.name for column in KINDS[kind].columns}
+            theirs = open_table(path).columns if len(files) > 1 else columns
+            hints = Hints(
+                zone, {name: way for name, way in days.items() if name in ours}, ours.intersection(chosen.percent)
+            )
+            said = {their: our for their, our in columns.items() if our in ours and their in theirs}
+            refused = chosen.folder / "refused" / chosen.market / f"{path.name.split('.')[0]}.refused.csv"
+            asked = Asked(path, kind, chosen.source, said, hints, chosen.make_names, chosen.dry_run, refused)
+            _tell(path, import_file(engine, asked), dry=chosen.dry_run, as_json=chosen.json)
         engine.dispose()
+
+
+def _require_used(names: set[str], kinds: set[str]) -> None:
+    """Refuse columns that no file of these kinds has."""
+    known = {column.name for kind in kinds for column in KINDS[kind].columns}
+    if unknown := sorted(names - known):
+        raise Refused(
+            f"no column is called {unknown[0]!r}; those of {', '.join(sorted(kinds))} are {', '.join(sorted(known))}"
+        )
 
 
 def _tell(path: Path, outcome: Outcome, *, dry: bool, as_json: bool) -> None:

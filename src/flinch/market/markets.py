@@ -16,7 +16,8 @@ from flinch.errors import FlinchError
 from flinch.market.columns import forget_others
 from flinch.market.holder import MarketHolder
 from flinch.store.databases import DEMO, Databases
-from flinch.store.engine import DatabaseAway, make_engine
+from flinch.store.engine import make_engine
+from flinch.store.errors import DatabaseAway
 from flinch.store.market.settings import MarketSettings, read_settings
 from flinch.store.migrate import migrate_market
 

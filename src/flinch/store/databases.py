@@ -10,7 +10,7 @@ from typing import Any
 import pymysql
 
 from flinch.errors import FlinchError
-from flinch.store.engine import DatabaseAway
+from flinch.store.errors import DatabaseAway
 
 DEMO = "demo"
 """The market that ships with Flinch."""

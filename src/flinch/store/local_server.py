@@ -20,7 +20,7 @@ from pathlib import Path
 import pymysql
 
 from flinch.store.databases import DEMO, Databases
-from flinch.store.engine import DatabaseAway
+from flinch.store.errors import DatabaseAway
 
 _PARENT_DEATH = 1
 _READY_SECONDS = 60

@@ -22,6 +22,7 @@ from alembic.script import ScriptDirectory
 from sqlalchemy import Connection, Engine, MetaData, event, inspect, text
 
 from flinch.clock import wall
+from flinch.store.errors import CannotMigrate
 from flinch.store.market.models import MarketBase
 from flinch.store.market.settings import MarketSettings, begin_settings
 from flinch.store.owned.models import OwnedBase
@@ -39,10 +40,6 @@ _REPEATABLE = (
 
 _PATIENCE = 600
 """Seconds that another process may take."""
-
-
-class CannotMigrate(Exception):
-    """The tables cannot be brought up to date; the message says what to do."""
 
 
 def migrate_market(engine: Engine, settings: MarketSettings | None = None) -> None:

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from sqlalchemy import BigInteger, Boolean, Date, DateTime, Double, Engine, Integer, Select, SmallInteger, String
 from sqlalchemy.dialects import mysql
 
-from flinch.store.engine import DatabaseAway, reader_url, told
+from flinch.store.engine import reader_url, told
+from flinch.store.errors import DatabaseAway
 
 Floats = NDArray[np.float64]
 Dates = NDArray[np.datetime64]

@@ -17,7 +17,7 @@ from flinch.market import PLAIN_TABLES, Dictionary, Market, Markets, Table, View
 from flinch.market.own_lines import LineAt, line_series
 from flinch.screening.columns import TABLE_METRICS, Described
 from flinch.store.databases import DEMO
-from flinch.store.engine import DatabaseAway
+from flinch.store.errors import DatabaseAway
 from flinch.store.owned.kept import OWN_LINES, OWN_METRICS, Stamp, read_stamps
 from flinch.store.owned.models import OwnMetric
 from flinch.store.owned.owners import Whose, chosen_market, owner_called

@@ -9,7 +9,8 @@ from contextlib import ExitStack, suppress
 from flask import Response, g, request
 
 from flinch.errors import FlinchError
-from flinch.store.engine import DatabaseAway, DiskFull, told
+from flinch.store.engine import told
+from flinch.store.errors import DatabaseAway, DiskFull
 from flinch.store.owned.write_keys import Pending, keep_answer, known_answer, under_key
 from flinch.web import owner, services
 from flinch.web.problems import Problem, UserError

@@ -23,7 +23,7 @@ from flinch.settings import Settings
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
 from flinch.store.market.chain import read_contracts, read_snapshots, read_spots
-from flinch.store.market.state import read_state
+from flinch.store.market.state import begin_moment, read_state
 
 
 def test_three_files_make_a_market_that_pages_work_on(own: LocalServer, markets: Markets, store: Engine, files: Path):
@@ -207,3 +207,50 @@ def test_a_first_load_that_is_ended_in_the_middle_is_gone_on_with(
     state = read_state(store)
     assert state is not None
     assert (state.whole, state.as_of, state.source) == (True, TAKEN, "files")
+
+
+def test_the_file_of_refused_rows_can_be_mended_where_it_is_and_loaded(store: Engine, files: Path, tmp_path: Path):
+    load(store, files / "list.csv")
+    place = tmp_path / "refused" / "daily_bars.refused.csv"
+    path = tmp_path / "daily_bars.csv"
+    path.write_text("symbol,session,open,high,low,close\nAVERA,2026-09-08,10,9,11,10\nNOBODY,2026-09-08,1,1,1,1\n")
+    assert counts(load(store, path, refused=place)) == (0, 0, 0, 2)
+    place.write_text(place.read_text().replace("10,9,11,10", "10,11,9,10"))
+    # It is read and written at once: what is still wrong takes its place when all of it was read.
+    outcome = load(store, place, kind="daily_bars", refused=place)
+    assert counts(outcome) == (1, 0, 0, 1)
+    assert place.read_text().splitlines() == [
+        "symbol,session,open,high,low,close,reason,line", "NOBODY,2026-09-08,1,1,1,1,no name is called NOBODY,3"
+    ]  # fmt: skip
+    assert list(place.parent.iterdir()) == [place]
+
+
+def test_a_contract_that_ends_today_has_not_expired_though_it_is_tomorrow_in_greenwich(store: Engine, tmp_path: Path):
+    late = dt.datetime(
+        2026, 9, 19, 0, 30, tzinfo=dt.UTC
+    )  # half past eight in the evening of the eighteenth in New York
+    one = {
+        "symbol": "AVERA",
+        "taken_at": late,
+        "strike": 100.0,
+        "right": "C",
+        "underlying": 100.0,
+        "bid": 1.0,
+        "ask": 1.1,
+    }
+    days = [dt.date(2026, 9, 17), dt.date(2026, 9, 18), dt.date(2026, 9, 19)]
+    pl.DataFrame([one | {"expiration": day} for day in days]).write_parquet(tmp_path / "chains.parquet")
+    assert counts(load(store, tmp_path / "chains.parquet", make_names=True)) == (2, 0, 0, 1)
+    assert read_snapshots(store)[0].session == dt.date(2026, 9, 18)
+
+
+def test_a_dry_run_does_not_go_on_with_what_was_ended(store: Engine, files: Path, monkeypatch: pytest.MonkeyPatch):
+    load(store, files / "list.csv")
+    begin_moment(store)
+    before = read_state(store)
+    load(store, files / "prices.csv", dry=True)
+    assert read_state(store) == before
+    load(store, files / "prices.csv")
+    after = read_state(store)
+    assert after is not None
+    assert after.whole

@@ -153,3 +153,35 @@ def test_folders_links_and_pipes_are_no_files(tmp_path: Path):
         archive.writestr("b.csv", "a\n1\n")
     with pytest.raises(BadFile, match="holds 2 files"):
         open_table(tmp_path / "two.zip")
+
+
+def test_a_quote_within_a_cell_is_a_sign_like_any_other(tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
+    """Quotes count only where a cell begins with one: inches do not open one that nobody closes."""
+    monkeypatch.setattr(reading, "_BLOCK", 64)
+    path = tmp_path / "rows.csv"
+    lines = [f"A{n},{n}{chr(34) if n % 3 == 0 else ''} pipes" for n in range(400)]
+    path.write_text("symbol,company\n" + "\n".join(lines) + "\n")
+    assert read(path)[1] == [tuple(line.split(",")) for line in lines]
+    numbers = [n for batch in open_table(path).batches() for n in batch.line.tolist()]
+    assert numbers == list(range(2, 402))
+
+
+def test_a_quote_that_is_left_open_is_told_with_its_line(tmp_path: Path):
+    path = tmp_path / "rows.csv"
+    path.write_text('symbol,company\nA,one\nB,"two\n' + "C,three\n" * 40_000)
+    with pytest.raises(BadFile, match="Is a quote left open") as told:
+        list(open_table(path).batches())
+    assert told.value.where == "line 3"
+
+
+def test_lines_end_with_their_own_sign_alone(tmp_path: Path):
+    """Text has other signs that some take for the end of a line: a note or a name may hold them."""
+    path = tmp_path / "rows.csv"
+    path.write_text("# made\u2028by somebody\x0b\nsymbol,company\nA,one\x0ctwo\nB,three\n")
+    assert read(path) == (["symbol", "company"], [("A", "one\x0ctwo"), ("B", "three")])
+    assert [n for batch in open_table(path).batches() for n in batch.line.tolist()] == [3, 4]
+
+
+def test_a_file_that_is_not_there_is_told(tmp_path: Path):
+    with pytest.raises(BadFile, match="cannot be read: No such file"):
+        open_table(tmp_path / "nowhere.csv")

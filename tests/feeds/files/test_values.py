@@ -71,10 +71,9 @@ def test_the_whole_column_tells_which_of_two_orders_it_is_and_else_it_is_asked(t
 def test_numbers_with_either_decimal_mark(tmp_path: Path, written: list[str], numbers: list[float | None]):
     lines = "\n".join(f'TARNO,2026-09-{n + 1:02},"{cell}"' for n, cell in enumerate(written))
     found, reasons = rows(tmp_path, "dividends", f"symbol,ex_date,amount\n{lines}\n")
-    assert found["amount"].to_list()[:2] == pytest.approx(numbers[:2]) if numbers[0] is not None else True
-    refused = [reason is not None for reason in reasons]
-    sound = [number is not None and number >= 0 for number in numbers]
-    assert refused == [not one for one in sound], reasons
+    kept = [value if reason is None else None for value, reason in zip(found["amount"].to_list(), reasons, strict=True)]
+    assert kept == numbers
+    assert all(reasons[n] is not None for n, number in enumerate(numbers) if number is None)
 
 
 CHAIN = "symbol,at,option_symbol,spot,bid,ask,vol,oi\n"
@@ -176,3 +175,40 @@ def test_what_cannot_be_told_is_asked(tmp_path: Path):
     three = KINDS["chains"]
     assert lacking(three, match_columns(three, ["symbol", "taken_at", "contract", "bid"])) == []
     assert lacking(three, match_columns(three, ["symbol", "taken_at", "strike", "bid"])) == ["expiration", "right"]
+
+
+def test_typed_columns_of_another_type_are_read_as_text_is(tmp_path: Path):
+    """Numbers that stand for days or moments are those, and not days since 1970."""
+    bars = pl.DataFrame(
+        {"symbol": ["TARNO"], "session": [20260909], **{key: ["2.5"] for key in ("open", "high", "low", "close")}}
+    )
+    found, reasons = rows(tmp_path, "daily_bars", bars)
+    assert (found["session"].to_list(), found["close"].to_list(), reasons) == ([dt.date(2026, 9, 9)], [2.5], [None])
+    quote = pl.DataFrame(
+        {"symbol": ["TARNO"], "taken_at": [1788983100], "contract": ["TARNO 260918C00057500"], "bid": [1]}
+    )
+    found, reasons = rows(tmp_path, "chains", quote)
+    assert (found["taken_at"].to_list(), reasons) == ([INSTANT], [None])
+    nested = quote.with_columns(bid=pl.Series([[1.0, 2.0]]))
+    with pytest.raises(CannotMatch, match="'bid' holds List"):
+        rows(tmp_path, "chains", nested)
+
+
+def test_typed_moments_without_a_zone_are_asked_for_it_too(tmp_path: Path):
+    quote = pl.DataFrame(
+        {"symbol": ["TARNO"], "taken_at": [dt.datetime(2026, 9, 9, 15, 45)], "contract": ["TARNO 260918C00057500"]}
+    )
+    with pytest.raises(CannotMatch, match="have no offset: say the zone"):
+        rows(tmp_path, "chains", quote)
+    assert rows(tmp_path, "chains", quote, zone="America/New_York")[0]["taken_at"].to_list() == [INSTANT]
+
+
+def test_what_is_said_of_columns_or_days_that_are_not_there_is_refused(tmp_path: Path):
+    text = BARS.format(date="Date", first="2026-09-08", second="2026-09-09")
+    for said, words in (
+        ({"days": {"session": "%H"}}, "not written as '%H'; say one of %Y-%m-%d"),
+        ({"days": {"day": "%Y-%m-%d"}}, "daily_bars have no column 'day'"),
+        ({"percent": frozenset({"weight"})}, "daily_bars have no column 'weight'"),
+    ):
+        with pytest.raises(CannotMatch, match=words):
+            rows(tmp_path, "daily_bars", text, **said)

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Literal, NamedTuple
 
 import polars as pl
-from sqlalchemy import Engine, Select, select
+from sqlalchemy import Engine, select
 
 from flinch.feeds.files.kinds import KINDS
 from flinch.store.market.chain import read_contracts, read_multipliers, read_snapshots, read_spots
-from flinch.store.market.models import DailyBar, Dividend, EarningsReport, FundMember, ShortInterest
+from flinch.store.market.models import DailyBar, Dividend, EarningsReport, FundMember, MarketBase, ShortInterest
 from flinch.store.market.names import read_names
 from flinch.store.market.settings import read_settings
 from flinch.store.reading import read_table
@@ -45,7 +45,7 @@ def export_kinds(engine: Engine, kinds: list[str], folder: Path, form: Form, spa
     folder.mkdir(parents=True, exist_ok=True)
     written = []
     for kind in kinds:
-        for name, rows in _EXPORTS[kind](engine, span or Span()):
+        for name, rows in _EXPORTS[kind](engine, kind, span or Span()):
             if rows.height:
                 file = f"{name}.{form}"
                 _write(
@@ -70,41 +70,40 @@ def _write(rows: pl.DataFrame, path: Path, form: Form) -> None:
 Tables = Iterator[tuple[str, pl.DataFrame]]
 
 
-def _with_symbols(engine: Engine, rows: pl.DataFrame, *pairs: tuple[str, str]) -> pl.DataFrame:
+def _with_symbols(
+    engine: Engine, rows: pl.DataFrame, pairs: Sequence[tuple[str, str]] = (("name_id", "symbol"),)
+) -> pl.DataFrame:
     """Rows with symbols in place of ids."""
     names = read_names(engine).select("id", "symbol")
-    for key, symbol in pairs or (("name_id", "symbol"),):
-        rows = rows.join(names.rename({"id": key, "symbol": symbol}), on=key, how="inner", maintain_order="left").drop(
-            key
-        )
+    for key, symbol in pairs:
+        known = names.rename({"id": key, "symbol": symbol})
+        rows = rows.join(known, on=key, how="inner", maintain_order="left").drop(key)
     return rows
 
 
 def _plainly(
-    name: str, statement: Callable[[], Select[*tuple[object, ...]]], day: str | None = None, *pairs: tuple[str, str]
-) -> Callable[[Engine, Span], Tables]:
-    """What exports a kind that is a table."""
+    table: type[MarketBase], day: str | None = None, pairs: Sequence[tuple[str, str]] = (("name_id", "symbol"),)
+) -> Callable[[Engine, str, Span], Tables]:
+    """What exports a kind that is a table, by the column of its days and its ids with the columns of their symbols."""
 
-    def export(engine: Engine, span: Span) -> Tables:
-        rows = read_table(engine, statement())
-        if day is not None:
-            rows = rows.with_columns(pl.col(day).cast(pl.Date))
-            rows = rows.filter([pl.lit(True), *_within(pl.col(day), span)])
-        yield name, _with_symbols(engine, rows, *pairs)
+    def export(engine: Engine, kind: str, span: Span) -> Tables:
+        columns = table.__table__.columns
+        rows = select(*columns).order_by(*[column for column in columns if column.primary_key])
+        if day is not None and span.first is not None:
+            rows = rows.where(columns[day] >= span.first)
+        if day is not None and span.last is not None:
+            rows = rows.where(columns[day] <= span.last)
+        yield kind, _with_symbols(engine, read_table(engine, rows), pairs)
 
     return export
 
 
-def _within(day: pl.Expr, span: Span) -> list[pl.Expr]:
-    return [*([] if span.first is None else [day >= span.first]), *([] if span.last is None else [day <= span.last])]
-
-
-def _names(engine: Engine, span: Span) -> Tables:
+def _names(engine: Engine, kind: str, span: Span) -> Tables:
     rows = read_names(engine).rename({"kind": "type"})
-    yield "names", rows.with_columns(pl.when(pl.col("sector") == "").then(None).otherwise("sector").alias("sector"))
+    yield kind, rows.with_columns(pl.when(pl.col("sector") == "").then(None).otherwise("sector").alias("sector"))
 
 
-def _chains(engine: Engine, span: Span) -> Tables:
+def _chains(engine: Engine, kind: str, span: Span) -> Tables:
     multipliers = read_multipliers(engine)
     for snapshot in read_snapshots(engine):
         if span.holds(snapshot.session):
@@ -115,17 +114,17 @@ def _chains(engine: Engine, span: Span) -> Tables:
                 pl.lit(snapshot.taken_at).cast(pl.Datetime("us", "UTC")).alias("taken_at"),
                 pl.when("is_call").then(pl.lit("call")).otherwise(pl.lit("put")).alias("right"),
             )
-            yield f"chains-{snapshot.taken_at:%Y-%m-%dT%H%M%S}", _with_symbols(engine, rows)
+            yield f"{kind}-{snapshot.taken_at:%Y-%m-%dT%H%M%S}", _with_symbols(engine, rows)
 
 
-_EXPORTS: dict[str, Callable[[Engine, Span], Tables]] = {
+_EXPORTS: dict[str, Callable[[Engine, str, Span], Tables]] = {
     "names": _names,
-    "daily_bars": _plainly("daily_bars", lambda: select(DailyBar).order_by(DailyBar.session, DailyBar.name_id), "session"),
+    "daily_bars": _plainly(DailyBar, "session"),
     "chains": _chains,
-    "dividends": _plainly("dividends", lambda: select(Dividend), "ex_date"),
-    "earnings_dates": _plainly("earnings_dates", lambda: select(EarningsReport), "session"),
-    "short_interest": _plainly("short_interest", lambda: select(ShortInterest), "settled_on"),
-    "fund_members": _plainly("fund_members", lambda: select(FundMember), None, ("fund_id", "fund"), ("name_id", "symbol")),
-}  # fmt: skip
+    "dividends": _plainly(Dividend, "ex_date"),
+    "earnings_dates": _plainly(EarningsReport, "session"),
+    "short_interest": _plainly(ShortInterest, "settled_on"),
+    "fund_members": _plainly(FundMember, pairs=(("fund_id", "fund"), ("name_id", "symbol"))),
+}
 EXPORTED = tuple(_EXPORTS)
 """Kinds that can be written."""

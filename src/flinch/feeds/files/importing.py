@@ -13,11 +13,12 @@ from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, NamedTuple, TextIO
+from typing import NamedTuple, TextIO
 from zoneinfo import ZoneInfo
 
 import numpy as np
 import polars as pl
+from numpy.typing import NDArray
 from sqlalchemy import Engine, text
 
 from flinch.clock import wall
@@ -26,6 +27,7 @@ from flinch.feeds.files.kinds import KINDS, Kind
 from flinch.feeds.files.loaders import LOADERS, Change, Names
 from flinch.feeds.files.matching import CannotMatch, guess_kind, lacking, match_columns
 from flinch.feeds.files.reading import open_table
+from flinch.feeds.files.reasons import first_of
 from flinch.feeds.files.values import Hints, learn, typed_rows
 from flinch.feeds.publish import publish
 from flinch.store.bulk import replace_rows
@@ -41,6 +43,8 @@ Tell = Callable[[str, float], None]
 _AHEAD = dt.timedelta(days=3 * 366)
 _SHOWN = 1_000_000
 """Refused rows that are handed back at most."""
+_BESIDE = ("reason", "line")
+"""Columns of a file of refused rows that are not of the file that they come from."""
 
 
 class Busy(FlinchError):
@@ -98,23 +102,22 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
             lacks[0],
         )
     reading = learn(table, kind, matched, asked.hints)
-    settings = read_settings(engine)
+    settings, loader = read_settings(engine), LOADERS[kind.name]
+    zone = ZoneInfo(settings.zone)
     with ExitStack() as stack:
         stack.enter_context(_alone(engine))
-        _recover(engine, settings, tell)
+        if not asked.dry:
+            _recover(engine, settings, tell)
         place = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="flinch-import-")))
         names = Names(read_names(engine), make=asked.make_names)
         refused = stack.enter_context(_Refused(asked.refused, table.columns).opened())
         rows, parts = 0, 0
         for batch in table.batches():
             frame, reason = typed_rows(batch, kind, reading)
-            reason = LOADERS[kind.name].refuse(frame, reason, names)
+            reason = first_of([reason, *loader.refuse(frame, names, zone)])
             rows += frame.height
-            refused.write(
-                batch.cells.filter(reason.is_not_null()),
-                batch.line[reason.is_not_null().to_numpy()],
-                reason.drop_nulls(),
-            )
+            bad = reason.is_not_null()
+            refused.write(batch.cells.filter(bad), batch.line[bad.to_numpy()], reason.drop_nulls())
             good = frame.filter(reason.is_null())
             if good.height:
                 good.write_parquet(place / f"part-{parts:05}.parquet")
@@ -122,9 +125,7 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
             tell("reading", 0.0)
         change = Change()
         if parts:
-            change = LOADERS[kind.name].compare(
-                engine, sorted(place.glob("part-*.parquet")), names, ZoneInfo(settings.zone)
-            )
+            change = loader.compare(engine, sorted(place.glob("part-*.parquet")), names, zone)
         if not asked.dry and (change.added or change.changed):
             _write(engine, settings, asked, kind, change, names, tell)
         return Outcome(
@@ -232,35 +233,41 @@ def _alone(engine: Engine) -> Iterator[None]:
 
 
 class _Refused:
-    """Rows that were refused, as they were, each with its line and the reason."""
+    """Rows that were refused, as they were, each with its line and the reason. The file comes in its place when all are in it:
+    it may be the very one that is read, mended."""
 
     def __init__(self, path: Path | None, columns: list[str]) -> None:
-        self.path, self.columns, self.count = path, columns, 0
+        self.path, self.count = path, 0
+        self._columns = [name for name in columns if name not in _BESIDE]
         self._file: TextIO | None = None
 
     @contextmanager
     def opened(self) -> Iterator[_Refused]:
         try:
             yield self
+            if self._file is not None and self.path is not None:
+                self._file.close()
+                self._making.rename(self.path)
         finally:
             if self._file is not None:
                 self._file.close()
+                self._making.unlink(missing_ok=True)
 
-    def write(self, cells: pl.DataFrame, lines: Any, reasons: pl.Series) -> None:
-        if not cells.height:
-            return
-        room = max(0, _SHOWN - self.count)
-        self.count += cells.height
-        if self.path is None or not room:
+    def write(self, cells: pl.DataFrame, lines: NDArray[np.int64], reasons: pl.Series) -> None:
+        rows = cells.select(self._columns).with_columns(reasons.alias("reason"), pl.Series("line", lines))
+        rows, self.count = rows.head(max(0, _SHOWN - self.count)), self.count + rows.height
+        if self.path is None or not rows.height:
             return
         if self._file is None:
             self.path.parent.mkdir(parents=True, exist_ok=True)
-            self._file = self.path.open("w", encoding="utf-8", newline="")
-            csv.writer(self._file).writerow([*self.columns, "reason", "line"])
-        rows = zip(
-            cells.head(room).iter_rows(), reasons.head(room).to_list(), np.asarray(lines)[:room].tolist(), strict=True
-        )
-        csv.writer(self._file).writerows([*row, reason, line] for row, reason, line in rows)
+            self._file = self._making.open("w", encoding="utf-8", newline="")
+            csv.writer(self._file).writerow(rows.columns)
+        csv.writer(self._file).writerows(rows.iter_rows())
+
+    @property
+    def _making(self) -> Path:
+        assert self.path is not None
+        return self.path.with_name(f".{self.path.name}.making")
 
     def told(self) -> str | None:
         return str(self.path) if self._file is not None else None

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 from zoneinfo import ZoneInfo
 
 import polars as pl
 from sqlalchemy import Engine, select
 
 from flinch.clock import wall
+from flinch.feeds.files.reasons import because
 from flinch.store.bulk import replace_rows
 from flinch.store.market.chain import chain_rows, read_contracts, read_multipliers, read_spots, stored
 from flinch.store.market.models import (
@@ -61,7 +62,8 @@ class Names:
 
     def unknown(self, symbols: pl.Series) -> pl.Series:
         """Which symbols are not known; none where names are made."""
-        return ~symbols.is_in(list(self.ids)) & symbols.is_not_null() if not self._make else symbols.is_null()
+        known = symbols.is_null() | symbols.is_in(list(self.ids))
+        return ~(known | self._make)
 
     def id_of(self, symbols: pl.Series) -> pl.Series:
         """Ids of symbols; those that are not known get one."""
@@ -87,8 +89,8 @@ class Names:
 class Loader(Protocol):
     """What one kind does."""
 
-    def refuse(self, frame: pl.DataFrame, reason: pl.Series, names: Names) -> pl.Series:
-        """Why each row is refused, after what reading said of it."""
+    def refuse(self, frame: pl.DataFrame, names: Names, zone: ZoneInfo) -> list[pl.Series]:
+        """Why rows are refused, beside what reading says of them."""
 
     def compare(self, engine: Engine, parts: Sequence[Path], names: Names, zone: ZoneInfo) -> Change:
         """What the good rows, laid aside in files, change."""
@@ -96,8 +98,9 @@ class Loader(Protocol):
 
 @dataclass(frozen=True)
 class Plain:
-    """A kind whose rows are rows of a table. `over` is the column by which some are taken at a time, `filled` what stands for a
-    value that is missing, and `renamed` columns that the table calls otherwise."""
+    """A kind whose rows are rows of a table. `over` is the column by which some are taken at a time, `filled` puts in what stands
+    for a value that is missing, `wrong` finds rows that cannot be, `symbols` are columns with the ids that take their place, and
+    with `republish` surfaces depend on them."""
 
     table: type[MarketBase]
     over: str | None = None
@@ -106,21 +109,30 @@ class Plain:
     symbols: tuple[tuple[str, str], ...] = (("symbol", "name_id"),)
     republish: bool = False
 
-    def refuse(self, frame: pl.DataFrame, reason: pl.Series, names: Names) -> pl.Series:
-        return _first(
-            [reason, *_unknown(frame, names, self.symbols), *[_told(bad, words) for bad, words in self.wrong(frame)]]
-        )
+    def refuse(self, frame: pl.DataFrame, names: Names, zone: ZoneInfo) -> list[pl.Series]:
+        unknown = _unknown(frame, names, [symbol for symbol, _ in self.symbols])
+        return [*unknown, *[because(bad, words) for bad, words in self.wrong(frame)]]
 
     def compare(self, engine: Engine, parts: Sequence[Path], names: Names, zone: ZoneInfo) -> Change:
         change = Change(all_moments=self.republish)
         key = [column.name for column in self.table.__table__.columns if column.primary_key]
+        for made in self._made(parts, names):
+            _compare(change, self._there(engine, made), made, key)
+        # Read once more when they are written: all of a large file is never held at once.
+        change.writes.append(partial(self._write, parts=parts, names=names))
+        return change
+
+    def _made(self, parts: Sequence[Path], names: Names) -> Iterator[pl.DataFrame]:
+        """The good rows as those of the table, some at a time."""
+        key = [column.name for column in self.table.__table__.columns if column.primary_key]
         for rows in _chunks(parts, self.over):
             ids = [names.id_of(rows[symbol]).alias(name) for symbol, name in self.symbols]
             made = self.filled(rows.with_columns(ids).drop([symbol for symbol, _ in self.symbols]))
-            made = made.unique(key, keep="last", maintain_order=True)
-            _compare(change, self._there(engine, made), made, key)
-            change.writes.append(partial(replace_rows, table=self.table, rows=made.select(self._columns(made))))
-        return change
+            yield made.unique(key, keep="last", maintain_order=True)
+
+    def _write(self, engine: Engine, parts: Sequence[Path], names: Names) -> None:
+        for made in self._made(parts, names):
+            replace_rows(engine, self.table, made.select(self._columns(made)))
 
     def _columns(self, made: pl.DataFrame) -> list[str]:
         return [column.name for column in self.table.__table__.columns if column.name in made.columns]
@@ -153,8 +165,8 @@ def _compare(change: Change, there: pl.DataFrame, made: pl.DataFrame, key: list[
 class NameLoader:
     """Names: a symbol that is there keeps its id."""
 
-    def refuse(self, frame: pl.DataFrame, reason: pl.Series, names: Names) -> pl.Series:
-        return reason
+    def refuse(self, frame: pl.DataFrame, names: Names, zone: ZoneInfo) -> list[pl.Series]:
+        return []
 
     def compare(self, engine: Engine, parts: Sequence[Path], names: Names, zone: ZoneInfo) -> Change:
         change = Change()
@@ -177,7 +189,7 @@ class NameLoader:
 class ChainLoader:
     """Chains: the contracts of a name at a moment are one value, into which those of a file are laid."""
 
-    def refuse(self, frame: pl.DataFrame, reason: pl.Series, names: Names) -> pl.Series:
+    def refuse(self, frame: pl.DataFrame, names: Names, zone: ZoneInfo) -> list[pl.Series]:
         wrong = [
             (
                 (frame[side] * FINEST - (frame[side] * FINEST).round()).abs() > 1e-3,
@@ -186,70 +198,64 @@ class ChainLoader:
             for side in ("bid", "ask")
         ]
         wrong.append((frame["strike"] <= 0, "strike is not above zero"))
-        expired = frame["expiration"] < frame["taken_at"].dt.date()
-        wrong.append((expired, "the contract had expired"))
-        return _first(
-            [reason, *_unknown(frame, names, (("symbol", "name_id"),)), *[_told(bad, words) for bad, words in wrong]]
-        )
+        today = frame["taken_at"].dt.convert_time_zone(zone.key).dt.date()
+        wrong.append((frame["expiration"] < today, "the contract had expired"))
+        return [*_unknown(frame, names, ["symbol"]), *[because(bad, words) for bad, words in wrong]]
 
     def compare(self, engine: Engine, parts: Sequence[Path], names: Names, zone: ZoneInfo) -> Change:
         change = Change()
-        moments = (
-            pl.scan_parquet(list(parts)).select(pl.col("taken_at").unique().sort()).collect()["taken_at"].to_list()
-        )
-        for moment in moments:
-            rows = pl.scan_parquet(list(parts)).filter(pl.col("taken_at") == moment).collect()
-            self._compare_moment(engine, moment, moment.astimezone(zone).date(), rows, names, change)
+        scan = pl.scan_parquet(list(parts))
+        for moment in scan.select(pl.col("taken_at").unique().sort()).collect()["taken_at"].to_list():
+            made = _contracts(parts, moment, names)
+            contracts, prices = Change(), Change()
+            _compare(contracts, _there_at(engine, moment), made.select(*_CONTRACT, *_QUOTES), _CONTRACT)
+            _compare(prices, read_spots(engine, moment), _spots(made), ["name_id"])
+            change.added += contracts.added
+            change.changed += contracts.changed
+            change.same += contracts.same
+            repriced = prices.added + prices.changed
+            if not contracts.added + contracts.changed:
+                # Of the same contracts the underlying's price is another one.
+                change.changed += repriced
+            if contracts.added + contracts.changed + repriced:
+                session = moment.astimezone(zone).date()
+                # Read once more when it is written: of many moments one is held at a time.
+                change.writes.append(partial(_write_moment, moment=moment, session=session, parts=parts, names=names))
+                change.moments.append(moment)
         return change
 
-    def _compare_moment(
-        self, engine: Engine, moment: dt.datetime, session: dt.date, rows: pl.DataFrame, names: Names, change: Change
-    ) -> None:
-        key = ["name_id", "expiration", "strike", "is_call"]
-        made = (
-            rows.with_columns(names.id_of(rows["symbol"]).alias("name_id"), pl.col("right").alias("is_call"))
-            .unique(key, keep="last", maintain_order=True)
-            .with_columns(pl.col("volume", "open_interest").fill_null(0))
-        )
-        there = read_contracts(engine, moment).with_columns(pl.col("volume", "open_interest").cast(pl.Int64))
-        before = Change()
-        _compare(before, there, made.select(*key, *_QUOTES), key)
-        spots = (
-            made.drop_nulls("underlying")
-            .group_by("name_id", maintain_order=True)
-            .agg(pl.col("underlying").last().alias("price"))
-        )
-        _compare(spots_before := Change(), read_spots(engine, moment), spots, ["name_id"])
-        change.added += before.added
-        change.changed += before.changed
-        change.same += before.same
-        if not (before.added or before.changed or spots_before.added or spots_before.changed):
-            return
-        if not (before.added or before.changed):
-            # Of the same contracts the underlying's price is another one.
-            change.changed += spots_before.added + spots_before.changed
-        kept = there.filter(pl.col("name_id").is_in(made["name_id"].unique().implode())).join(made, on=key, how="anti")
-        columns = [*key, *_QUOTES]
-        whole = pl.concat([kept.select(columns), made.select(columns)], how="vertical_relaxed").with_columns(
-            pl.lit(0).alias("series")
-        )
-        change.writes += [
-            partial(_write_moment, moment=moment, session=session, spots=spots, chains=chain_rows(moment, whole)),
-            partial(
-                _write_multipliers,
-                rows=made.select("name_id", "multiplier").drop_nulls().unique("name_id", keep="last"),
-            ),
-        ]
-        change.moments.append(moment)
+
+_CONTRACT = ["name_id", "expiration", "strike", "is_call"]
 
 
-def _write_moment(
-    engine: Engine, moment: dt.datetime, session: dt.date, spots: pl.DataFrame, chains: pl.DataFrame
-) -> None:
-    at = pl.lit(stored(moment)).alias("taken_at")
+def _contracts(parts: Sequence[Path], moment: dt.datetime, names: Names) -> pl.DataFrame:
+    """The contracts of a moment that were laid aside."""
+    rows = pl.scan_parquet(list(parts)).filter(pl.col("taken_at") == moment).collect()
+    made = rows.with_columns(names.id_of(rows["symbol"]).alias("name_id"), pl.col("right").alias("is_call"))
+    made = made.unique(_CONTRACT, keep="last", maintain_order=True)
+    return made.with_columns(pl.col("volume", "open_interest").fill_null(0))
+
+
+def _there_at(engine: Engine, moment: dt.datetime) -> pl.DataFrame:
+    return read_contracts(engine, moment).with_columns(pl.col("volume", "open_interest").cast(pl.Int64))
+
+
+def _spots(made: pl.DataFrame) -> pl.DataFrame:
+    told = made.drop_nulls("underlying").group_by("name_id", maintain_order=True)
+    return told.agg(pl.col("underlying").last().alias("price"))
+
+
+def _write_moment(engine: Engine, moment: dt.datetime, session: dt.date, parts: Sequence[Path], names: Names) -> None:
+    """Write the chains of a moment: of each name those that were there and are not told otherwise stay."""
+    made, at = _contracts(parts, moment, names), pl.lit(stored(moment)).alias("taken_at")
+    there = _there_at(engine, moment).filter(pl.col("name_id").is_in(made["name_id"].unique().implode()))
+    columns = [*_CONTRACT, *_QUOTES]
+    stays = there.join(made, on=_CONTRACT, how="anti").select(columns)
+    whole = pl.concat([stays, made.select(columns)], how="vertical_relaxed").with_columns(pl.lit(0).alias("series"))
     replace_rows(engine, ChainSnapshot, pl.DataFrame({"session": [session]}).with_columns(at))
-    replace_rows(engine, SnapshotPrice, spots.with_columns(at))
-    replace_rows(engine, NameChain, chains)
+    replace_rows(engine, SnapshotPrice, _spots(made).with_columns(at))
+    replace_rows(engine, NameChain, chain_rows(moment, whole))
+    _write_multipliers(engine, made.select("name_id", "multiplier").drop_nulls().unique("name_id", keep="last"))
 
 
 def _write_multipliers(engine: Engine, rows: pl.DataFrame) -> None:
@@ -261,40 +267,21 @@ def _write_multipliers(engine: Engine, rows: pl.DataFrame) -> None:
         replace_rows(engine, ContractSeries, made)
 
 
-def _chunks(parts: Sequence[Path], over: str | None) -> list[pl.DataFrame] | Any:
+def _chunks(parts: Sequence[Path], over: str | None) -> Iterator[pl.DataFrame]:
     """The rows laid aside, some at a time: those of a stretch of days together, so that a row stands in one of them alone."""
     scan = pl.scan_parquet(list(parts))
     if over is None:
         yield scan.collect()
         return
     days = scan.group_by(over).agg(pl.len().alias("rows")).sort(over).collect()
-    place = (days["rows"].cum_sum() - 1) // _AT_ONCE
-    for chunk in range(int(place.max() or 0) + 1):  # type: ignore[arg-type]
-        wanted = days.filter(place == chunk)[over]
-        if wanted.len():
-            yield scan.filter(pl.col(over).is_between(wanted.min(), wanted.max())).collect()
+    chunk = ((pl.col("rows").cum_sum() - 1) // _AT_ONCE).alias("chunk")
+    for wanted in days.with_columns(chunk).partition_by("chunk", maintain_order=True):
+        yield scan.filter(pl.col(over).is_between(wanted[over][0], wanted[over][-1])).collect()
 
 
-def _unknown(frame: pl.DataFrame, names: Names, symbols: tuple[tuple[str, str], ...]) -> list[pl.Series]:
+def _unknown(frame: pl.DataFrame, names: Names, symbols: Sequence[str]) -> list[pl.Series]:
     """Symbols that are no names: by name."""
-    return [
-        pl.DataFrame({"s": frame[symbol], "bad": names.unknown(frame[symbol])}).select(
-            pl.when("bad").then(pl.lit("no name is called ") + pl.col("s")).alias("reason")
-        )["reason"]
-        for symbol, _ in symbols
-    ]
-
-
-def _told(bad: pl.Series, words: str) -> pl.Series:
-    return pl.DataFrame({"bad": bad.fill_null(False)}).select(pl.when("bad").then(pl.lit(words)).alias("reason"))[
-        "reason"
-    ]
-
-
-def _first(reasons: list[pl.Series]) -> pl.Series:
-    """The first reason that each row has."""
-    table = pl.DataFrame({str(n): reason.cast(pl.String) for n, reason in enumerate(reasons)})
-    return table.select(pl.coalesce(pl.all()).alias("reason"))["reason"]
+    return [because(names.unknown(frame[symbol]), "no name is called ", frame[symbol]) for symbol in symbols]
 
 
 def _bars_wrong(frame: pl.DataFrame) -> list[tuple[pl.Series, str]]:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import codecs
 import csv
 import gzip
-import io
+import itertools
 import stat
 import zipfile
+import zlib
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -19,11 +20,14 @@ from backports import zstd
 from numpy.typing import NDArray
 
 from flinch.errors import FlinchError
+from flinch.feeds.files.reasons import none_of
 
 _BLOCK = 4 << 20
 _LONGEST_LINE = 1 << 20
 _MOST_COLUMNS = 400
 _AT_ONCE = 250_000
+_ROWS = 50_000
+"""Rows that are read together: of Parquet, and of text with quotes."""
 _SEPARATORS = ",;\t|"
 _BOMB = 1_000
 """More than so many times its own size no honest file unpacks to."""
@@ -65,15 +69,12 @@ class Table(NamedTuple):
 
 def open_table(path: Path) -> Table:
     """Find out how a file is to be read. Raises BadFile."""
-    status = path.lstat()
+    try:
+        status = path.lstat()
+    except OSError as error:
+        raise BadFile(f"{path} cannot be read: {error.strerror}.") from None
     if not stat.S_ISREG(status.st_mode):
-        what = (
-            "a folder"
-            if stat.S_ISDIR(status.st_mode)
-            else "a link"
-            if stat.S_ISLNK(status.st_mode)
-            else "no plain file"
-        )
+        what = {stat.S_IFDIR: "a folder", stat.S_IFLNK: "a link"}.get(stat.S_IFMT(status.st_mode), "no plain file")
         raise BadFile(f"{path.name} is {what}: give a file of rows.")
     if path.suffix.lower() in (".parquet", ".pq"):
         return _open_parquet(path)
@@ -104,7 +105,7 @@ def _parquet_batches(table: Table) -> Iterator[Batch]:
             return
         cells.columns = table.columns
         line = np.arange(first + 1, first + 1 + cells.height)
-        yield Batch(line, cells, pl.Series("reason", [None], pl.String).new_from_index(0, cells.height))
+        yield Batch(line, cells, none_of(cells.height))
         first += cells.height
 
 
@@ -120,7 +121,7 @@ def _open_text(path: Path) -> Table:
     head = codecs.getincrementaldecoder(encoding)("replace").decode(start)
     if "\0" in head:
         raise BadFile(f"{path.name} is no text: give CSV (UTF-8, UTF-16 or Latin-1) or Parquet.")
-    lines = head.splitlines()
+    lines = [line.rstrip("\r") for line in head.split("\n")]
     header = next((n for n, line in enumerate(lines) if line.strip() and not line.startswith("#")), None)
     if header is None or len(lines[header]) > _LONGEST_LINE:
         raise BadFile(f"{path.name} has no line of column names.", "line 1")
@@ -131,47 +132,49 @@ def _open_text(path: Path) -> Table:
 
 def _text_batches(table: Table) -> Iterator[Batch]:
     read = table.head
-    for text in _blocks(table):
-        lines = text.split("\n")
-        lines = lines[:-1] if lines[-1] == "" else lines
-        numbers = np.arange(read + 1, read + 1 + len(lines))
+    blocks = _blocks(table)
+    for lines in blocks:
+        if any('"' in line for line in lines):
+            # From the first quote on rows are told apart by who knows what may stand within quotes.
+            yield from _quoted(table, itertools.chain(lines, itertools.chain.from_iterable(blocks)), read)
+            return
+        yield _plain(table, lines, np.arange(read + 1, read + 1 + len(lines)))
         read += len(lines)
-        if table.separator != '"' and '"' in text:
-            yield _quoted(table, lines, numbers)
-        else:
-            yield _plain(table, lines, numbers)
 
 
 def _plain(table: Table, lines: Sequence[str], numbers: NDArray[np.int64]) -> Batch:
     """Rows without a quote: cells lie between separators."""
-    there = pl.Series("line", lines).str.strip_chars_end("\r")
+    there = pl.Series("line", lines).str.strip_chars_end("\r\n")
     kept = (there.str.strip_chars() != "").to_numpy()
     there, numbers = there.filter(pl.Series(kept)), numbers[kept]
-    width = len(table.columns)
     cells = there.str.split(table.separator)
-    count = cells.list.len()
     frame = pl.DataFrame({name: cells.list.get(n, null_on_oob=True) for n, name in enumerate(table.columns)})
-    return Batch(numbers, frame, _ragged(count, width))
+    return Batch(numbers, frame, _ragged(cells.list.len(), len(table.columns)))
 
 
-def _quoted(table: Table, lines: Sequence[str], numbers: NDArray[np.int64]) -> Batch:
-    """Rows that may have a separator or an end of line within quotes."""
-    rows, at, reader = [], [], csv.reader((f"{line}\n" for line in lines), delimiter=table.separator)
-    before = 0
-    try:
-        for row in reader:
-            if row:
-                rows.append(row)
-                at.append(int(numbers[before]))
-            before = reader.line_num
-    except csv.Error as error:
-        raise BadFile(
-            f"{table.path.name} cannot be read: {_short(error)}", f"line {numbers[min(before, len(lines) - 1)]}"
-        ) from None
-    width = len(table.columns)
-    columns = {name: [row[n] if n < len(row) else None for row in rows] for n, name in enumerate(table.columns)}
-    frame = pl.DataFrame(columns, dict.fromkeys(table.columns, pl.String))
-    return Batch(np.array(at, np.int64), frame, _ragged(pl.Series([len(row) for row in rows], dtype=pl.UInt32), width))
+def _quoted(table: Table, lines: Iterator[str], read: int) -> Iterator[Batch]:
+    """Rows that may have a separator or an end of line within quotes, from the line after `read` on."""
+    reader, before = csv.reader(lines, delimiter=table.separator), 0
+    while True:
+        rows: list[list[str]] = []
+        at: list[int] = []
+        try:
+            for row in reader:
+                if row:
+                    rows.append(row)
+                    at.append(read + before + 1)
+                before = reader.line_num
+                if len(rows) == _ROWS:
+                    break
+        except csv.Error as error:
+            line = f"line {read + before + 1}"
+            raise BadFile(f"{table.path.name} cannot be read: {_short(error)}. Is a quote left open?", line) from None
+        if not rows:
+            return
+        columns = {name: [row[n] if n < len(row) else None for row in rows] for n, name in enumerate(table.columns)}
+        counts = pl.Series([len(row) for row in rows], dtype=pl.UInt32)
+        frame = pl.DataFrame(columns, dict.fromkeys(table.columns, pl.String))
+        yield Batch(np.array(at, np.int64), frame, _ragged(counts, len(table.columns)))
 
 
 def _ragged(count: pl.Series, width: int) -> pl.Series:
@@ -179,43 +182,37 @@ def _ragged(count: pl.Series, width: int) -> pl.Series:
     return pl.DataFrame({"n": count}).select(pl.when(pl.col("n") != width).then(words).alias("reason"))["reason"]
 
 
-def _blocks(table: Table) -> Iterator[str]:
-    """The text after the header, in pieces that end where a row does."""
+def _blocks(table: Table) -> Iterator[list[str]]:
+    """The lines after the header, some at a time, each with its end."""
     decoder = codecs.getincrementaldecoder(table.encoding)("strict")
-    left, read, skipped = "", 0, 0
+    left, read, skip = "", 0, table.head
     with _unpacked(table.path) as file:
-        while True:
-            block = file.read(_BLOCK)
+        while block := file.read(_BLOCK):
             read += len(block)
             _require_honest(table.path, read)
-            try:
-                left += decoder.decode(block, final=not block)
-            except UnicodeDecodeError:
+            *lines, left = (left + _decoded(table, decoder, block, read)).split("\n")
+            if len(left) > _LONGEST_LINE:
                 raise BadFile(
-                    f"{table.path.name} begins as {table.encoding} and is not all of it. Save it as UTF-8.",
-                    f"byte {read - len(block)}",
-                ) from None
-            while skipped < table.head and "\n" in left:
-                left = left[left.index("\n") + 1 :]
-                skipped += 1
-            if not block:
-                if left and skipped >= table.head:
-                    yield left
-                return
-            if skipped < table.head:
-                continue
-            end = left.rfind("\n") + 1
-            # Within quotes an end of line is not one of the row.
-            while end and left.count('"', 0, end) % 2:
-                end = left.rfind("\n", 0, end - 1) + 1
-            if not end and len(left) > _LONGEST_LINE:
-                raise BadFile(
-                    f"A row of {table.path.name} is longer than a million characters. Is it text with a row a line?",
+                    f"A line of {table.path.name} is longer than a million characters. Is it text with a row a line?",
                     f"byte {read}",
                 )
-            if end:
-                yield left[:end]
-                left = left[end:]
+            skipped = min(skip, len(lines))
+            skip -= skipped
+            if lines[skipped:]:
+                yield [f"{line}\n" for line in lines[skipped:]]
+    left += _decoded(table, decoder, b"", read)
+    if left and not skip:
+        yield [left]
+
+
+def _decoded(table: Table, decoder: codecs.IncrementalDecoder, block: bytes, read: int) -> str:
+    try:
+        return decoder.decode(block, final=not block)
+    except UnicodeDecodeError:
+        raise BadFile(
+            f"{table.path.name} begins as {table.encoding} and is not all of it. Save it as UTF-8.",
+            f"byte {read - len(block)}",
+        ) from None
 
 
 @contextmanager
@@ -244,7 +241,9 @@ def _unpacked(path: Path) -> Iterator[IO[bytes]]:
         else:
             with path.open("rb") as plain:
                 yield plain
-    except (EOFError, gzip.BadGzipFile, zipfile.BadZipFile, zstd.ZstdError) as error:
+    except PermissionError:
+        raise BadFile(f"{path.name} may not be read by who runs Flinch.") from None
+    except (EOFError, gzip.BadGzipFile, zipfile.BadZipFile, zlib.error, zstd.ZstdError) as error:
         raise BadFile(f"{path.name} is packed, and broken or only a part: {_short(error)}") from None
     except RuntimeError as error:
         raise BadFile(f"{path.name} cannot be unpacked: {_short(error)}") from None
@@ -288,12 +287,3 @@ def _sound_columns(path: Path, names: Sequence[str]) -> list[str]:
 
 def _short(error: BaseException) -> str:
     return str(error).split("\n")[0][:160]
-
-
-def as_lines(columns: Sequence[str], rows: Sequence[Sequence[object]]) -> str:
-    """Rows as CSV text, for those that are handed back."""
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(columns)
-    writer.writerows(rows)
-    return out.getvalue()

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
 from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from flinch.feeds.files.kinds import MISSING, Column, Kind
+from flinch.feeds.files.kinds import MISSING, Column, Kind, Sort
 from flinch.feeds.files.matching import CannotMatch
 from flinch.feeds.files.reading import Batch, Table
+from flinch.feeds.files.reasons import because, first_of
 
 DAY_FORMATS = {
     "%Y-%m-%d": "year-month-day", "%Y%m%d": "yearmonthday", "%Y/%m/%d": "year/month/day", "%d.%m.%Y": "day.month.year",
@@ -55,7 +57,7 @@ class Hints:
 
     zone: str | None = None
     days: Mapping[str, str] = field(default_factory=dict)
-    percent: frozenset[str] = frozenset()
+    percent: AbstractSet[str] = frozenset()
 
 
 @dataclass
@@ -64,7 +66,7 @@ class Reading:
 
     matched: dict[str, str]
     ways: dict[str, str]
-    percent: frozenset[str]
+    percent: AbstractSet[str]
     zone: str | None
 
 
@@ -73,14 +75,16 @@ def learn(table: Table, kind: Kind, matched: dict[str, str], hints: Hints) -> Re
 
     Raises CannotMatch where more than one way fits, with what to say; BadFile as reading does.
     """
+    _require_known(kind, hints)
     asked = {name: column for name in matched if (column := kind.column(name)) is not None and column.sort in _WAYS}
     counts: dict[str, dict[str, int]] = {name: dict.fromkeys(_WAYS[column.sort], 0) for name, column in asked.items()}
     differ: dict[str, set[tuple[str, str]]] = {name: set() for name in asked}
     for batch in table.batches():
         for name in asked:
-            cells = present(batch.cells[matched[name]])
+            cells = present(batch.cells[matched[name]], asked[name].sort)
             if cells.dtype != pl.String:
-                counts[name]["typed"] = counts[name].get("typed", 0) + cells.len() - cells.null_count()
+                way = "no offset" if isinstance(cells.dtype, pl.Datetime) and cells.dtype.time_zone is None else "typed"
+                counts[name][way] = counts[name].get(way, 0) + cells.len() - cells.null_count()
                 continue
             _count(cells, counts[name], differ[name], asked[name])
     ways = {}
@@ -98,12 +102,40 @@ def learn(table: Table, kind: Kind, matched: dict[str, str], hints: Hints) -> Re
     return Reading(matched, ways, hints.percent, hints.zone)
 
 
-def present(cells: pl.Series) -> pl.Series:
-    """Cells without blanks around them; null where a word says that there is none."""
-    if cells.dtype != pl.String:
+def _require_known(kind: Kind, hints: Hints) -> None:
+    """Refuse what was said of columns that there are not, or of days in a way that nobody writes."""
+    for name in (*hints.days, *hints.percent):
+        if kind.column(name) is None:
+            names = ", ".join(column.name for column in kind.columns)
+            raise CannotMatch(f"{kind.name} have no column {name[:40]!r}; theirs are {names}.", name[:80])
+    for way in hints.days.values():
+        if way not in DAY_FORMATS:
+            raise CannotMatch(f"Days are not written as {way[:40]!r}; say one of {', '.join(DAY_FORMATS)}.", way[:80])
+
+
+def present(cells: pl.Series, sort: Sort) -> pl.Series:
+    """Cells as text without blanks around them, null where a word says that there is none; those that have a type which fits
+    stay as they are."""
+    if _fits(cells.dtype, sort):
         return cells
-    plain = cells.str.strip_chars()
+    try:
+        plain = cells.cast(pl.String).str.strip_chars()
+    except pl.exceptions.PolarsError:
+        raise CannotMatch(
+            f"The column {cells.name[:40]!r} holds {cells.dtype}, which is no value: leave it out.", cells.name[:80]
+        ) from None
     return plain.set(plain.str.to_lowercase().is_in(list(MISSING)), None)
+
+
+def _fits(dtype: pl.DataType, sort: Sort) -> bool:
+    """Whether a column of a type is taken as it is, rather than read as text."""
+    if sort in ("number", "whole"):
+        return dtype.is_numeric()
+    if sort == "right":
+        return dtype == pl.Boolean
+    return (
+        isinstance(dtype, pl.Datetime) or (sort == "day" and dtype == pl.Date) if sort in ("day", "instant") else False
+    )
 
 
 def _count(cells: pl.Series, counts: dict[str, int], differ: set[tuple[str, str]], column: Column) -> None:
@@ -190,26 +222,19 @@ def typed_rows(batch: Batch, kind: Kind, reading: Reading) -> tuple[pl.DataFrame
         if their is None:
             columns[column.name] = pl.Series([None], dtype=_DTYPES[column.sort]).new_from_index(0, batch.cells.height)
             continue
-        cells = present(batch.cells[their])
+        cells = present(batch.cells[their], column.sort)
         values = _values(cells, column, reading)
         columns[column.name] = values
         bad = values.is_null() & cells.is_not_null()
         if column.sort in ("number", "whole") and column.least is not None:
             bad = bad | (values < column.least).fill_null(False)
-        reasons.append(_because(bad, f"{their} is no {_WORDS[column.sort]}: ", cells))
+        reasons.append(because(bad, f"{their} is no {_WORDS[column.sort]}: ", cells))
         if column.needed:
-            reasons.append(_because(cells.is_null(), f"{their} is missing", None))
+            reasons.append(because(cells.is_null(), f"{their} is missing"))
     frame = pl.DataFrame(columns)
     if kind.column("contract") is not None:
         frame = _with_contract(frame, reasons)
-    told = pl.DataFrame({str(n): reason for n, reason in enumerate(reasons)})
-    return frame, told.select(pl.coalesce(pl.all()).alias("reason"))["reason"]
-
-
-def _because(bad: pl.Series, words: str, cells: pl.Series | None) -> pl.Series:
-    told = pl.lit(words) if cells is None else pl.lit(words) + pl.col("cell").cast(pl.String).str.slice(0, 40)
-    frame = pl.DataFrame({"bad": bad} | ({} if cells is None else {"cell": cells}))
-    return frame.select(pl.when(pl.col("bad")).then(told).alias("reason"))["reason"].cast(pl.String)
+    return frame, first_of(reasons)
 
 
 def _values(cells: pl.Series, column: Column, reading: Reading) -> pl.Series:
@@ -220,8 +245,8 @@ def _values(cells: pl.Series, column: Column, reading: Reading) -> pl.Series:
         values = cells
     if column.sort == "instant":
         if isinstance(values.dtype, pl.Datetime) and values.dtype.time_zone is None:
-            zone = reading.zone or "UTC"
-            values = values.dt.replace_time_zone(zone, ambiguous="earliest", non_existent="null")
+            # `learn` asked for the zone.
+            values = values.dt.replace_time_zone(reading.zone, ambiguous="earliest", non_existent="null")
         return values.dt.convert_time_zone("UTC").dt.cast_time_unit("us")
     if column.sort in ("number", "whole"):
         values = values.cast(pl.Float64, strict=False)
@@ -262,7 +287,7 @@ def _with_contract(frame: pl.DataFrame, reasons: list[pl.Series]) -> pl.DataFram
         pl.coalesce("right", part.extract(_OCC, 3) == "C").alias("right"),
     )
     for name in ("expiration", "strike", "right"):
-        reasons.append(_because(filled[name].is_null(), f"{name} is missing", None))
+        reasons.append(because(filled[name].is_null(), f"{name} is missing"))
     return filled.drop("contract")
 
 
