@@ -39,6 +39,7 @@ PAGES: dict[str, list[str]] = {
         "/structures?screen=s-verticals-on-dear-names&record=1",
     ],
     "one structure": ["/structure/TARNO?legs=%2B100S", "/structure/BELUA?legs=%2B100S"],
+    "Data": ["/data"],
     "Handbook": ["/handbook", "/handbook/iv_rank"],
     "as of a past session": [
         f"{address}{'&' if '?' in address else '?'}asof={{past}}"

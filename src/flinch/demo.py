@@ -238,9 +238,11 @@ def recover_others(databases: Databases) -> None:
     for name in databases.markets():
         if name != DEMO:
             engine = make_engine(databases.market_url(name))
-            with contextlib.suppress(Exception):
+            try:
                 migrate_market(engine)
                 recover(engine)
+            except Exception as error:
+                print(f"  what an import left of the market {name} could not be finished: {error}", flush=True)
             engine.dispose()
 
 

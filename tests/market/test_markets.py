@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 import subprocess
@@ -219,8 +220,6 @@ def test_the_command_line_makes_lists_and_removes_whether_or_not_flinch_is_serve
     # A server that runs from the folder holds its lock: a command reaches that one.
     served = LocalServer(tmp_path / "database")
     with (tmp_path / "lock").open("w") as lock:
-        import fcntl
-
         fcntl.flock(lock, fcntl.LOCK_EX)
         served.start()
         try:

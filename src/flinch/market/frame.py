@@ -35,6 +35,7 @@ from flinch.store.market.models import (
     VolatilityDay,
 )
 from flinch.store.market.names import multipliers, read_calendar, read_names, read_newest_bar
+from flinch.store.market.settings import read_settings
 from flinch.store.market.state import Loaded, read_state
 from flinch.store.market.surfaces import Expiry, read_expiries
 from flinch.store.reading import Floats, dates, numbers, read_table
@@ -82,6 +83,8 @@ class MarketFrame:
     members: dict[int, list[tuple[int, float]]]
     multiplier: Floats
     snapshots: list[Snapshot]
+    index_symbol: str | None = None
+    """What relative strength is measured against; none: the first index there is."""
     place: Path | None = None
     """Where its arrays are files that last; None where they vanish with the process."""
 
@@ -190,6 +193,7 @@ class _Reader:
             members=self.members,
             multiplier=multipliers(self.engine, self.ids),
             snapshots=self.snapshots,
+            index_symbol=read_settings(self.engine).index_symbol,
             place=place if self.lasting else None,
         )
 

@@ -6,6 +6,7 @@ import contextlib
 import shutil
 import threading
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
@@ -60,7 +61,8 @@ class Markets:
             # Of a version that knew one market.
             forget_others(columns / DEMO)
         self._looking = threading.Lock()
-        self._lock = threading.Lock()
+        # One is held for a moment, the other while a market is opened: those that are open wait for no other.
+        self._lock, self._opening = threading.Lock(), threading.Lock()
 
     def names(self) -> list[str]:
         """Names of the markets there are, the demo's first; as looked at within the last seconds, and as they were while the
@@ -87,15 +89,29 @@ class Markets:
             self._forget(name)
             raise
         now = time.monotonic()
-        self._used[name] = now
-        for other in [other for other, used in self._used.items() if now - used >= _UNUSED_SECONDS]:
+        with self._lock:
+            self._used[name] = now
+            unused = [other for other, used in self._used.items() if now - used >= _UNUSED_SECONDS]
+            found = self._open.get(name)
+        for other in unused:
             self._forget(other)
-        return self._of(name)
+        return self._of(name) if found is None else found
 
-    def look(self, name: str) -> Market:
-        """The same for who wants to know what a market has, and reads no version of it."""
+    @contextlib.contextmanager
+    def look(self, name: str) -> Iterator[Market]:
+        """A market for who wants to know what it has, and reads no version of it: one that is not open stays so. Raises
+        NoSuchMarket and DatabaseAway."""
         self.require(name)
-        return self._of(name)
+        with self._lock:
+            found = self._open.get(name)
+        if found is not None:
+            yield found
+            return
+        looked_at = self._opened(name)
+        try:
+            yield looked_at
+        finally:
+            looked_at.engine.dispose()
 
     def make(self, name: str, settings: MarketSettings) -> None:
         """An empty market. Raises NoMarketName, MarketTaken and TooManyMarkets."""
@@ -124,10 +140,14 @@ class Markets:
             self._looking.release()
 
     def _of(self, name: str) -> Market:
-        with self._lock:
-            if name not in self._open:
-                self._open[name] = self._opened(name)
-            return self._open[name]
+        with self._opening:
+            with self._lock:
+                found = self._open.get(name)
+            if found is None:
+                found = self._opened(name)
+                with self._lock:
+                    self._open[name] = found
+            return found
 
     def _opened(self, name: str) -> Market:
         engine = make_engine(self.databases.market_url(name), patient=False)

@@ -276,6 +276,14 @@ class _Series(Mapping[str, FloatArray]):
         return len(self._there) + len(self._late)
 
 
+def _index_row(frame: MarketFrame) -> int | None:
+    """The row of what relative strength is measured against; None where there is no index."""
+    if frame.index_symbol is not None:
+        return frame.index.get(frame.index_symbol)
+    found = np.flatnonzero(frame.kind == "index")
+    return int(found[0]) if found.size else None
+
+
 def _daily_panel(
     frame: MarketFrame,
     print_series: Callable[[], Mapping[str, FloatArray]],
@@ -286,7 +294,7 @@ def _daily_panel(
     listed = np.array([name.listed_on or "NaT" for name in frame.names], dtype="datetime64[D]")
     since = np.where(np.isnat(listed), np.nan, listed.astype(np.int64))
     age = number[None, :] - since[:, None]
-    index = np.flatnonzero(frame.kind == "index")
+    index = _index_row(frame)
     fields: dict[str, FloatArray] = {
         **{key: getattr(frame, key) for key in BAR_KEYS},
         **{f"iv{days}": vols for days, vols in frame.implied.items()},
@@ -297,7 +305,9 @@ def _daily_panel(
         "days_listed": np.where(age >= 0, age, np.nan),
         # Nobody's: an owner's texts read series of their own.
         **dict.fromkeys(SIDES, np.full((1, 1), np.nan)),
-        "index_close": frame.close[index[:1]] if index.size else np.full((1, frame.sessions.size), np.nan),
+        "index_close": frame.close[index : index + 1]
+        if index is not None
+        else np.full((1, frame.sessions.size), np.nan),
     }
     read = {m.key: m for m in METRICS.values() if m.read and m.kind == "number"}
     late = frozenset(key for key, metric in read.items() if metric.group == PRINTS)

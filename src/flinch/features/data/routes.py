@@ -27,8 +27,8 @@ def list_markets() -> Response:
 @blueprint.get("/data/kinds", responses={200: HeldKinds})
 def list_kinds() -> Response:
     """Every kind of data, and what the market has of it."""
-    here = services().markets.look(market_name())
-    return reply(HeldKinds(market=here.name, kinds=service.kind_rows(here)))
+    name = market_name()
+    return reply(HeldKinds(market=name, kinds=service.kind_rows(services().markets, name)))
 
 
 @blueprint.post("/markets", responses={200: MarketRow, 409: Problem, 422: Problem})
@@ -36,7 +36,7 @@ def make_market(body: MarketDraft) -> Response:
     """An empty market."""
     markets = services().markets
     markets.make(body.name, service.settings_of(body))
-    return reply(service.market_row(markets.look(body.name)))
+    return reply(service.market_row(markets, body.name))
 
 
 @blueprint.get("/markets/chosen", responses={200: MarketChoice})

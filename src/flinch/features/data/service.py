@@ -20,11 +20,16 @@ from flinch.store.market.state import read_state
 
 def market_rows(markets: Markets) -> list[MarketRow]:
     """Every market, the demo's first."""
-    return [market_row(markets.look(name)) for name in markets.names()]
+    return [market_row(markets, name) for name in markets.names()]
 
 
-def market_row(market: Market) -> MarketRow:
-    """One market."""
+def market_row(markets: Markets, name: str) -> MarketRow:
+    """One market. Raises NoSuchMarket."""
+    with markets.look(name) as market:
+        return _market_row(market)
+
+
+def _market_row(market: Market) -> MarketRow:
     state, held = read_state(market.engine), held_kinds(market.engine)
     settings = market.settings
     return MarketRow(
@@ -52,8 +57,13 @@ WORDS = {
 """Kinds that cannot be loaded from files."""
 
 
-def kind_rows(market: Market) -> list[HeldKind]:
-    """Every kind, those first without which there is nothing to look at."""
+def kind_rows(markets: Markets, name: str) -> list[HeldKind]:
+    """Every kind, those first without which there is nothing to look at. Raises NoSuchMarket."""
+    with markets.look(name) as market:
+        return _kind_rows(market)
+
+
+def _kind_rows(market: Market) -> list[HeldKind]:
     held, sessions = held_spans(market.engine), read_calendar(market.engine)
     newest = held["daily_bars"].last
     return [_kind_row(kind, one, sessions, newest) for kind, one in held.items()]

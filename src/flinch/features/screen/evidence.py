@@ -38,6 +38,7 @@ from flinch.market.own_lines import LineAt
 from flinch.market.touches import priced_touches
 from flinch.screening.body import StackBody, Text
 from flinch.screening.history import through_history, through_tape
+from flinch.store.databases import DEMO
 from flinch.store.owned.owners import Whose
 from flinch.web import with_own
 
@@ -177,7 +178,8 @@ def evidence_work(markets: Markets, owned: Engine) -> Work:
         request = EvidenceRequest.model_validate(handle.asked["request"])
         own = tuple((key, expression) for key, expression in handle.asked["own"])
         lines = tuple(LineAt(symbol, price, dt.date.fromisoformat(day)) for symbol, price, day in handle.asked["lines"])
-        market = handle.asked["market"]
+        # Asked before there were others it is the demo's.
+        market = handle.asked.get("market", DEMO)
         asker = Asker(
             owned, Whose(handle.owner, market), with_own(own, request.table, lines), with_own(own, "names", lines)
         )

@@ -28,13 +28,6 @@ def read_settings(engine: Engine) -> MarketSettings:
         return MarketSettings(row.calendar, row.currency, row.index_symbol, row.rate, row.zone)
 
 
-def write_settings(engine: Engine, settings: MarketSettings) -> None:
-    """Change them."""
-    with transaction(engine) as session:
-        row = session.scalars(select(MarketSetting)).one()
-        row.calendar, row.currency, row.index_symbol, row.rate, row.zone = settings
-
-
 def begin_settings(connection: Connection, settings: MarketSettings) -> None:
     """Settings of a market that has none yet; those that are there stay."""
     values = {"id": 1} | dict(zip(("calendar", "currency", "index_symbol", "rate", "zone"), settings, strict=True))

@@ -6,13 +6,13 @@ import datetime as dt
 from collections.abc import Callable
 from typing import Any, Generic, NamedTuple, TypeVar
 
-from sqlalchemy import ColumnElement, Engine, delete, func, literal, select, union_all
+from sqlalchemy import Engine, delete, func, literal, select, union_all
 from sqlalchemy.orm import Session
 
 from flinch.errors import FlinchError
 from flinch.store.engine import told
 from flinch.store.owned.models import Basket, Owner, OwnLine, OwnMetric, Plan, SavedScreen, ScreenLook
-from flinch.store.owned.owners import Whose
+from flinch.store.owned.owners import Whose, is_theirs, said_by, theirs
 from flinch.store.owned.write_keys import change
 
 RESTORED_FOR = dt.timedelta(days=30)
@@ -118,7 +118,7 @@ class Kept(Generic[T]):
             else:
                 if len(rows) >= self.most:
                     raise TooMany(self.most)
-                row = self.model(**_of(self.model, whose), deleted_at=None, version=1)
+                row = self.model(**said_by(self.model, whose), deleted_at=None, version=1)
                 session.add(row)
             for key, value in values.items():
                 setattr(row, key, value)
@@ -136,7 +136,7 @@ class Kept(Generic[T]):
         with change(engine) as session:
             self._lock(session, whose)
             m = self.model
-            session.execute(delete(m).where(*_theirs(m, whose), m.deleted_at < plain(now - RESTORED_FOR)))
+            session.execute(delete(m).where(*theirs(m, whose), m.deleted_at < plain(now - RESTORED_FOR)))
             row = self._find(session, whose, id)
             if row is not None:
                 if version is not None and row.version != version:
@@ -149,7 +149,7 @@ class Kept(Generic[T]):
         with change(engine) as session:
             self._lock(session, whose)
             row = session.get(self.model, id)
-            if row is None or not _is_theirs(row, whose):
+            if row is None or not is_theirs(row, whose):
                 return False
             rows = self._rows_of(session, whose)
             self._require_free(rows, getattr(row, self.name), id)
@@ -160,12 +160,12 @@ class Kept(Generic[T]):
 
     def _rows_of(self, session: Session, whose: Whose) -> list[T]:
         m = self.model
-        statement = select(m).where(*_theirs(m, whose), m.deleted_at.is_(None)).order_by(getattr(m, self.name), m.id)
+        statement = select(m).where(*theirs(m, whose), m.deleted_at.is_(None)).order_by(getattr(m, self.name), m.id)
         return list(session.scalars(statement))
 
     def _find(self, session: Session, whose: Whose, id: int) -> T | None:
         found = session.get(self.model, id)
-        return found if found is not None and _is_theirs(found, whose) and found.deleted_at is None else None
+        return found if found is not None and is_theirs(found, whose) and found.deleted_at is None else None
 
     def _require_free(self, rows: list[T], name: str, id: int | None) -> None:
         for other in rows:
@@ -176,19 +176,6 @@ class Kept(Generic[T]):
     def _lock(session: Session, whose: Whose) -> None:
         """Changes of one owner follow each other."""
         session.execute(select(Owner.id).where(Owner.id == whose.owner).with_for_update())
-
-
-def _of(model: type[Any], whose: Whose) -> dict[str, Any]:
-    """What says whose a row is: its owner, and where it is of one market which."""
-    return {"owner_id": whose.owner} | ({"market": whose.market} if hasattr(model, "market") else {})
-
-
-def _theirs(model: type[Any], whose: Whose) -> list[ColumnElement[bool]]:
-    return [getattr(model, key) == value for key, value in _of(model, whose).items()]
-
-
-def _is_theirs(row: Any, whose: Whose) -> bool:
-    return all(getattr(row, key) == value for key, value in _of(type(row), whose).items())
 
 
 SCREENS = Kept(SavedScreen, "name", 300)
@@ -207,7 +194,7 @@ def read_stamps(engine: Engine, whose: Whose, *kinds: Kept[Any]) -> list[Stamp]:
         each = func.crc32(func.concat_ws(":", m.id, m.version))
         parts.append(
             select(literal(place).label("place"), func.count(), func.sum(each), func.bit_xor(each)).where(
-                *_theirs(m, whose), m.deleted_at.is_(None)
+                *theirs(m, whose), m.deleted_at.is_(None)
             )
         )
     with told(), engine.connect() as connection:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from sqlalchemy import Engine, insert, select
+from sqlalchemy import ColumnElement, Engine, insert, select
 
 from flinch.store.engine import told, transaction
 from flinch.store.owned.models import ChosenMarket, Owner
@@ -18,6 +18,21 @@ class Whose(NamedTuple):
 
     owner: int
     market: str
+
+
+def said_by(model: type[Any], whose: Whose) -> dict[str, Any]:
+    """What says whose a row is: its owner, and where it is of one market which."""
+    return {"owner_id": whose.owner} | ({"market": whose.market} if hasattr(model, "market") else {})
+
+
+def theirs(model: type[Any], whose: Whose) -> list[ColumnElement[bool]]:
+    """That rows are somebody's."""
+    return [getattr(model, key) == value for key, value in said_by(model, whose).items()]
+
+
+def is_theirs(row: Any, whose: Whose) -> bool:
+    """Whether a row is somebody's."""
+    return all(getattr(row, key) == value for key, value in said_by(type(row), whose).items())
 
 
 def owner_called(engine: Engine, name: str) -> int:

@@ -12,7 +12,7 @@ from flinch.clock import wall
 from flinch.errors import FlinchError
 from flinch.store.owned.kept import ChangedElsewhere, plain
 from flinch.store.owned.models import Owner, TrayEntry, TrayStep
-from flinch.store.owned.owners import Whose
+from flinch.store.owned.owners import Whose, said_by, theirs
 from flinch.store.owned.write_keys import change
 
 Operation = Literal["keep", "add", "remove", "replace"]
@@ -55,11 +55,7 @@ def read_tray(engine: Engine, whose: Whose) -> Tray:
 def tray_symbols(engine: Engine, whose: Whose) -> list[str]:
     """The tray's names alone, in the order they came."""
     with change(engine) as session:
-        wanted = (
-            select(TrayEntry.symbol)
-            .where(TrayEntry.owner_id == whose.owner, TrayEntry.market == whose.market)
-            .order_by(TrayEntry.position)
-        )
+        wanted = select(TrayEntry.symbol).where(*theirs(TrayEntry, whose)).order_by(TrayEntry.position)
         return list(session.scalars(wanted))
 
 
@@ -108,17 +104,11 @@ def change_tray(
             changed = [*comes, *goes]
             names = changed[0] if len(changed) == 1 else f"{len(changed)} names"
             _remember(session, whose, f"{verb or op} {about or names}"[:120], present)
-            session.execute(
-                delete(TrayEntry).where(
-                    TrayEntry.owner_id == whose.owner, TrayEntry.market == whose.market, TrayEntry.symbol.in_(goes)
-                )
-            )
+            session.execute(delete(TrayEntry).where(*theirs(TrayEntry, whose), TrayEntry.symbol.in_(goes)))
             last = max((entry.position for entry in present), default=0)
             moment = plain(now or wall())
             for offset, symbol in enumerate(comes, 1):
-                row = TrayEntry(
-                    owner_id=whose.owner, market=whose.market, symbol=symbol, position=last + offset, why=listed[symbol]
-                )
+                row = TrayEntry(**said_by(TrayEntry, whose), symbol=symbol, position=last + offset, why=listed[symbol])
                 row.added_at = moment
                 session.add(row)
         return _tray(session, whose)
@@ -134,15 +124,12 @@ def undo_tray(engine: Engine, whose: Whose, *, version: int | None = None) -> Tr
         _require_version(session, whose, version)
         step = _last_step(session, whose)
         if step is not None:
-            session.execute(
-                delete(TrayEntry).where(TrayEntry.owner_id == whose.owner, TrayEntry.market == whose.market)
-            )
+            session.execute(delete(TrayEntry).where(*theirs(TrayEntry, whose)))
             for row in step.before:
                 moment = dt.datetime.fromisoformat(row["added_at"])
                 session.add(
                     TrayEntry(
-                        owner_id=whose.owner,
-                        market=whose.market,
+                        **said_by(TrayEntry, whose),
                         symbol=row["symbol"],
                         position=row["position"],
                         why=row["why"],
@@ -156,31 +143,16 @@ def undo_tray(engine: Engine, whose: Whose, *, version: int | None = None) -> Tr
 def _entries(session: Session, whose: Whose) -> list[TrayEntry]:
     """The entries, with the owner's row locked so that two changes at once follow each other."""
     session.execute(select(Owner.id).where(Owner.id == whose.owner).with_for_update())
-    return list(
-        session.scalars(
-            select(TrayEntry)
-            .where(TrayEntry.owner_id == whose.owner, TrayEntry.market == whose.market)
-            .order_by(TrayEntry.position)
-        )
-    )
+    return list(session.scalars(select(TrayEntry).where(*theirs(TrayEntry, whose)).order_by(TrayEntry.position)))
 
 
 def _last_step(session: Session, whose: Whose) -> TrayStep | None:
-    return session.scalar(
-        select(TrayStep)
-        .where(TrayStep.owner_id == whose.owner, TrayStep.market == whose.market)
-        .order_by(TrayStep.id.desc())
-        .limit(1)
-    )
+    return session.scalar(select(TrayStep).where(*theirs(TrayStep, whose)).order_by(TrayStep.id.desc()).limit(1))
 
 
 def _tray(session: Session, whose: Whose) -> Tray:
     session.flush()
-    rows = session.scalars(
-        select(TrayEntry)
-        .where(TrayEntry.owner_id == whose.owner, TrayEntry.market == whose.market)
-        .order_by(TrayEntry.position)
-    )
+    rows = session.scalars(select(TrayEntry).where(*theirs(TrayEntry, whose)).order_by(TrayEntry.position))
     step = _last_step(session, whose)
     entries = [Entry(row.symbol, row.why, row.added_at.replace(tzinfo=dt.UTC)) for row in rows]
     return Tray(entries, step.what if step else None, step.id if step else 0)
@@ -197,21 +169,9 @@ def _remember(session: Session, whose: Whose, what: str, before: list[TrayEntry]
     rows = [
         {"symbol": e.symbol, "position": e.position, "why": e.why, "added_at": e.added_at.isoformat()} for e in before
     ]
-    session.add(TrayStep(owner_id=whose.owner, market=whose.market, what=what, before=rows))
+    session.add(TrayStep(**said_by(TrayStep, whose), what=what, before=rows))
     session.flush()
-    count = (
-        session.scalar(
-            select(func.count())
-            .select_from(TrayStep)
-            .where(TrayStep.owner_id == whose.owner, TrayStep.market == whose.market)
-        )
-        or 0
-    )
+    count = session.scalar(select(func.count()).select_from(TrayStep).where(*theirs(TrayStep, whose))) or 0
     if count > MOST_STEPS:
-        oldest = (
-            select(TrayStep.id)
-            .where(TrayStep.owner_id == whose.owner, TrayStep.market == whose.market)
-            .order_by(TrayStep.id)
-            .limit(count - MOST_STEPS)
-        )
+        oldest = select(TrayStep.id).where(*theirs(TrayStep, whose)).order_by(TrayStep.id).limit(count - MOST_STEPS)
         session.execute(delete(TrayStep).where(TrayStep.id.in_(list(session.scalars(oldest)))))
