@@ -99,7 +99,7 @@ def _tell(path: Path, outcome: Outcome, *, dry: bool, as_json: bool) -> None:
     )
     if outcome.file_of_refused:
         words += f" (with the reasons in {outcome.file_of_refused})"
-    tell(words, {"file": path.name} | outcome._asdict() | {"job": None}, as_json=as_json)
+    tell(words, {"file": path.name} | outcome._asdict(), as_json=as_json)
 
 
 def _files(what: list[str]) -> list[tuple[str, Path]]:

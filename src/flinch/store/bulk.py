@@ -20,6 +20,24 @@ def replace_rows(engine: Engine, table: type[DeclarativeBase], rows: pl.DataFram
 
     Columns of the frame are columns of the table; null and NaN become NULL.
     """
+    # The rows come sorted and whole from our own code; checking them one by one takes most of the time.
+    with loading(engine) as connection, _unchecked(connection):
+        _send(connection, table.__tablename__, rows)
+
+
+def remove_rows(engine: Engine, table: type[DeclarativeBase], keys: pl.DataFrame) -> None:
+    """Remove the rows of these natural keys from `table`; one that is not there is no mistake."""
+    columns = ", ".join(f"`{name}`" for name in keys.columns)
+    with loading(engine) as connection:
+        connection.exec_driver_sql(
+            f"CREATE TEMPORARY TABLE going (PRIMARY KEY ({columns})) SELECT {columns} FROM `{table.__tablename__}` LIMIT 0"
+        )
+        _send(connection, "going", keys)
+        with _unchecked(connection):
+            connection.exec_driver_sql(f"DELETE one FROM `{table.__tablename__}` one JOIN going USING ({columns})")
+
+
+def _send(connection: Connection, table: str, rows: pl.DataFrame) -> None:
     clean = rows.with_columns(
         [pl.col(name).cast(pl.Int8) for name, kind in rows.schema.items() if kind == pl.Boolean]
         + [pl.col(name).fill_nan(None) for name, kind in rows.schema.items() if kind.is_float()]
@@ -40,13 +58,11 @@ def replace_rows(engine: Engine, table: type[DeclarativeBase], rows: pl.DataFram
         columns = ", ".join(f"@{name}" if name in binary else f"`{name}`" for name in rows.columns)
         restored = ", ".join(f"`{name}` = UNHEX(@{name})" for name in binary)
         statement = (
-            f"LOAD DATA LOCAL INFILE '{Path(file.name).as_posix()}' REPLACE INTO TABLE `{table.__tablename__}` "
+            f"LOAD DATA LOCAL INFILE '{Path(file.name).as_posix()}' REPLACE INTO TABLE `{table}` "
             f"CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\\t' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '' ({columns})"
             + (f" SET {restored}" if restored else "")
         )
-        # The rows come sorted and whole from our own code; checking them one by one takes most of the time.
-        with loading(engine) as connection, _unchecked(connection):
-            connection.exec_driver_sql(statement.replace("%", "%%"))
+        connection.exec_driver_sql(statement.replace("%", "%%"))
 
 
 def empty_market(engine: Engine) -> None:

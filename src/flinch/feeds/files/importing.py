@@ -1,7 +1,8 @@
 """Loading a file into a market: read, checked row by row, compared with what is there, written, and published for what changed.
 
-What is good is laid aside as Parquet first and written from there, by statements that may be repeated. Until all is written and
-published the market says that it is being written, and what was there before is served.
+What is good is laid aside as Parquet first and written from there, each time after what was there before. Until all is written
+and published the market says that it is being written, and what was there before is served. What ends while rows are written is
+brought back, what ends later is gone on with, by whoever comes next: a start, or another import. The last imports can be undone.
 """
 
 from __future__ import annotations
@@ -13,31 +14,53 @@ from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import NamedTuple, TextIO
+from typing import Any, NamedTuple, TextIO
 from zoneinfo import ZoneInfo
 
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
-from sqlalchemy import Engine, text
+from sqlalchemy import Engine, select, text
 
 from flinch.clock import wall
+from flinch.core.interrupt import stopped_by
 from flinch.errors import FlinchError
-from flinch.feeds.files.kinds import KINDS, Kind
+from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.loaders import LOADERS, Change, Names
 from flinch.feeds.files.matching import CannotMatch, guess_kind, lacking, match_columns
 from flinch.feeds.files.reading import open_table
 from flinch.feeds.files.reasons import first_of
-from flinch.feeds.files.values import Hints, learn, typed_rows
+from flinch.feeds.files.values import DAY_FORMATS, Hints, Reading, learn, typed_rows
 from flinch.feeds.publish import publish
-from flinch.store.bulk import replace_rows
+from flinch.jobs import JobCancelled
+from flinch.store.bulk import remove_rows, replace_rows
 from flinch.store.engine import told
 from flinch.store.market.calendars import sessions_between
 from flinch.store.market.chain import read_snapshots
-from flinch.store.market.models import ExchangeSession
+from flinch.store.market.imports import (
+    ImportRow,
+    Ledger,
+    begin_import,
+    bring_back,
+    half_done,
+    read_import,
+    read_imports,
+    say_import,
+    written,
+)
+from flinch.store.market.models import (
+    ExchangeSession,
+    ExpiryVolatility,
+    NameChain,
+    OptionDay,
+    Position,
+    SurfaceDay,
+    VolatilityDay,
+)
 from flinch.store.market.names import read_names, read_newest_bar
 from flinch.store.market.settings import MarketSettings, read_settings
 from flinch.store.market.state import advance, begin_load, begin_moment, finish_load, read_state
+from flinch.store.reading import read_table
 
 Tell = Callable[[str, float], None]
 _AHEAD = dt.timedelta(days=3 * 366)
@@ -58,6 +81,16 @@ class Busy(FlinchError):
         )
 
 
+class NothingToUndo(FlinchError):
+    """An import cannot be undone."""
+
+    status, kind = 409, "nothing_to_undo"
+
+    def __init__(self, newest: int | None) -> None:
+        words = "no import is left that could be" if newest is None else f"undo import {newest} first, which is newer"
+        super().__init__(f"This import cannot be undone: {words}. Nothing was changed.")
+
+
 @dataclass(frozen=True)
 class Asked:
     """What is to be loaded: a file, and what was said of it. `make_names` makes names for symbols that are not known."""
@@ -74,7 +107,7 @@ class Asked:
 
 class Outcome(NamedTuple):
     """What came of a file: rows read, those that are new, that take another's place, that were there already, that were refused,
-    and the file that the refused ones are in."""
+    the file that the refused ones are in, how the columns were read, and the number of the import, if anything was written."""
 
     kind: str
     rows: int
@@ -84,12 +117,13 @@ class Outcome(NamedTuple):
     refused: int
     file_of_refused: str | None
     columns: dict[str, str]
+    job: int | None = None
 
 
 def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: None) -> Outcome:
     """Load a file into a market, or only say what would come of it.
 
-    Raises BadFile, CannotMatch and Busy; nothing is changed then.
+    Raises BadFile, CannotMatch and Busy; nothing is changed then. What `tell` raises to stop it leaves nothing behind either.
     """
     table = open_table(asked.path)
     kind = KINDS[asked.kind or guess_kind(asked.path, table.columns)]
@@ -122,15 +156,47 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
             if good.height:
                 good.write_parquet(place / f"part-{parts:05}.parquet")
                 parts += 1
-            tell("reading", 0.0)
-        change = Change()
+            tell(f"reading, {rows:,} rows", 0.0)
+        change, number = Change(), None
         if parts:
+            tell("comparing", 0.1)
             change = loader.compare(engine, sorted(place.glob("part-*.parquet")), names, zone)
+        counts = {"rows": rows, "added": change.added, "changed": change.changed, "same": change.same}
         if not asked.dry and (change.added or change.changed):
-            _write(engine, settings, asked, kind, change, names, tell)
+            tell("writing", 0.2)
+            number = begin_import(
+                engine,
+                kind=kind.name,
+                source=(asked.source or "files")[:40],
+                file=asked.path.name[-120:],
+                how=_how(reading, table.columns),
+                moments=["all"] if change.all_moments else [moment.isoformat() for moment in sorted(change.moments)],
+                refused=refused.count,
+                **counts,
+            )
+            _write(engine, settings, number, change, names, tell)
         return Outcome(
-            kind.name, rows, change.added, change.changed, change.same, refused.count, refused.told(), dict(matched)
+            kind.name,
+            rows,
+            change.added,
+            change.changed,
+            change.same,
+            refused.count,
+            refused.told(),
+            dict(matched),
+            number,
         )
+
+
+def _how(reading: Reading, theirs: list[str]) -> dict[str, Any]:
+    """What the next file of this kind and source is read by, where it has these columns."""
+    return {
+        "theirs": theirs,
+        "columns": {their: our for our, their in reading.matched.items()},
+        "days": {name: way for name, way in reading.ways.items() if way in DAY_FORMATS},
+        "percent": sorted(reading.percent),
+        "zone": reading.zone,
+    }
 
 
 def publish_all(engine: Engine, since: dt.date | None = None, tell: Tell = lambda stage, share: None) -> int:
@@ -142,53 +208,119 @@ def publish_all(engine: Engine, since: dt.date | None = None, tell: Tell = lambd
         moments = [s.taken_at for s in read_snapshots(engine) if since is None or not state.whole or s.session >= since]
         if state.complete:
             begin_moment(engine)
-        _finish(engine, read_settings(engine), moments, tell, first=not state.complete)
+        _finish(engine, read_settings(engine), moments, tell)
         return len(moments)
+
+
+def undo_import(engine: Engine, number: int, tell: Tell = lambda stage, share: None) -> None:
+    """Bring back what was there before an import: the newest one that stands. Raises NothingToUndo and Busy."""
+    with _alone(engine):
+        settings = read_settings(engine)
+        _recover(engine, settings, tell)
+        one = read_import(engine, number)
+        if one is None or not one.undoable:
+            newest = next((other.id for other in read_imports(engine) if other.undoable), None)
+            raise NothingToUndo(newest)
+        begin_moment(engine)
+        say_import(engine, number, "undoing")
+        _undo(engine, settings, one, tell)
 
 
 def recover(engine: Engine) -> None:
     """Finish what an import left that was ended while it wrote. Raises Busy when one is under way."""
     state = read_state(engine)
-    if state is not None and not state.whole:
+    if state is not None and (not state.whole or half_done(engine) is not None):
         with _alone(engine):
             _recover(engine, read_settings(engine), lambda stage, share: None)
 
 
 def _recover(engine: Engine, settings: MarketSettings, tell: Tell) -> None:
-    """Go on with what was ended while it wrote: its rows are there, and what follows from them may not be."""
-    state = read_state(engine)
-    if state is not None and not state.whole:
-        moments = [s.taken_at for s in read_snapshots(engine)]
-        _write_calendar(engine, settings)
-        _finish(engine, settings, moments, tell, first=not state.complete)
+    """Go on with what was ended: rows that were not all written are as they were before, those that were are published."""
+    one, state = half_done(engine), read_state(engine)
+    if one is not None and one.state in ("writing", "undoing"):
+        _undo(engine, settings, one, tell)
+    elif one is not None:
+        _go_on(engine, settings, one, tell)
+    elif state is not None and not state.whole:
+        _finish(engine, settings, [s.taken_at for s in read_snapshots(engine)], tell)
 
 
-def _finish(engine: Engine, settings: MarketSettings, moments: list[dt.datetime], tell: Tell, *, first: bool) -> None:
-    """Publish what changed, and let it be served."""
-    for done, moment in enumerate(sorted(moments)):
-        tell("publishing", done / len(moments))
-        publish(engine, moment)
-    if first:
-        finish_load(engine)
-    advance(engine, _newest(engine, settings), past_changed=True)
-
-
-def _write(
-    engine: Engine, settings: MarketSettings, asked: Asked, kind: Kind, change: Change, names: Names, tell: Tell
-) -> None:
-    first = read_state(engine) is None
-    if first:
+def _write(engine: Engine, settings: MarketSettings, number: int, change: Change, names: Names, tell: Tell) -> None:
+    one = read_import(engine, number)
+    assert one is not None
+    if read_state(engine) is None:
         # The moment is known when the rows are there.
-        begin_load(engine, source=asked.source or "files", source_version=1, as_of=wall(), rate=settings.rate)
+        begin_load(engine, source=one.source, source_version=1, as_of=wall(), rate=settings.rate)
     else:
         begin_moment(engine)
-    tell("writing", 0.0)
-    names.write(engine)
-    for write in change.writes:
-        write(engine)
+    ledger = Ledger(engine, number)
+    try:
+        names.write(ledger)
+        for done, write in enumerate(change.writes):
+            write(ledger)
+            tell("writing", 0.2 + 0.3 * (done + 1) / len(change.writes))
+        say_import(engine, number, "publishing")
+        _go_on(engine, settings, one, tell)
+    except JobCancelled:
+        # Whatever else ends it is gone on with by whoever comes next.
+        with stopped_by(lambda: None):
+            _undo(engine, settings, one, lambda stage, share: None)
+        raise
+
+
+def _go_on(engine: Engine, settings: MarketSettings, one: ImportRow, tell: Tell) -> None:
+    """Publish what an import changed."""
+    _finish(engine, settings, _moments(engine, one), tell)
+    say_import(engine, one.id, "loaded")
+
+
+def _undo(engine: Engine, settings: MarketSettings, one: ImportRow, tell: Tell) -> None:
+    """Bring back the rows that were there before an import, and what follows from them; it may be done again."""
+    tell("bringing back what was there", 0.0)
+    chains = written(engine, one.id, NameChain)
+    bring_back(engine, one.id)
+    _forget(engine, settings, chains)
+    _finish(engine, settings, _moments(engine, one), tell)
+    say_import(engine, one.id, "undone")
+
+
+def _forget(engine: Engine, settings: MarketSettings, chains: pl.DataFrame) -> None:
+    """Remove what was computed of chains that are not there any more, or are others again."""
+    if not chains.height:
+        return
+    for table in (ExpiryVolatility, Position):
+        remove_rows(engine, table, chains.select("taken_at").unique(maintain_order=True))
+    zone, utc = settings.zone, pl.col("taken_at").dt.replace_time_zone("UTC")
+    gone = chains.filter(~pl.col("_there")).select(utc.dt.convert_time_zone(zone).dt.date().alias("session"), "name_id")
+    for later in (SurfaceDay, VolatilityDay, OptionDay):
+        remove_rows(engine, later, gone.unique(maintain_order=True))
+
+
+def _moments(engine: Engine, one: ImportRow) -> list[dt.datetime]:
+    """Moments of chains to publish for an import: those that it changed, and for one of a session that is the last no more, or
+    again, that session's last."""
+    there = read_snapshots(engine)
+    if "all" in one.moments:
+        return [s.taken_at for s in there]
+    changed = [dt.datetime.fromisoformat(text) for text in one.moments]
+    last = {s.session: s.taken_at for s in there}
+    days = {moment.date() + dt.timedelta(days=near) for moment in changed for near in (-1, 0, 1)}
+    lost = {moment for moment in changed} - {s.taken_at for s in there}
+    again = {moment for day, moment in last.items() if lost and day in days}
+    return sorted((set(changed) - lost) | again)
+
+
+def _finish(engine: Engine, settings: MarketSettings, moments: list[dt.datetime], tell: Tell) -> None:
+    """Publish what changed, and let it be served."""
     _write_calendar(engine, settings)
-    moments = change.moments if not change.all_moments else [s.taken_at for s in read_snapshots(engine)]
-    _finish(engine, settings, moments, tell, first=first)
+    for done, moment in enumerate(sorted(moments)):
+        tell(f"publishing, moment {done + 1} of {len(moments)}", 0.5 + 0.5 * done / len(moments))
+        publish(engine, moment)
+    state = read_state(engine)
+    if state is not None and not state.complete:
+        finish_load(engine)
+    if state is not None:
+        advance(engine, _newest(engine, settings), past_changed=True)
 
 
 def _newest(engine: Engine, settings: MarketSettings) -> dt.datetime:
@@ -210,9 +342,12 @@ def _write_calendar(engine: Engine, settings: MarketSettings) -> None:
     first, last = read_newest_bar(engine, oldest=True), read_newest_bar(engine)
     snapshots = [s.session for s in read_snapshots(engine)]
     days = [day for day in (first, last, *snapshots[:1], *snapshots[-1:]) if day is not None]
+    sessions = pl.DataFrame({"session": pl.Series([], dtype=pl.Date)})
     if days:
-        sessions = sessions_between(settings.calendar, min(days), max(days) + _AHEAD).session
-        replace_rows(engine, ExchangeSession, pl.DataFrame({"session": sessions}))
+        sessions = pl.DataFrame({"session": sessions_between(settings.calendar, min(days), max(days) + _AHEAD).session})
+    there = read_table(engine, select(ExchangeSession.session)).select(pl.col("session").cast(pl.Date))
+    remove_rows(engine, ExchangeSession, there.join(sessions, on="session", how="anti"))
+    replace_rows(engine, ExchangeSession, sessions.join(there, on="session", how="anti"))
 
 
 @contextmanager

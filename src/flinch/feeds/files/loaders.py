@@ -15,8 +15,8 @@ from sqlalchemy import Engine, select
 
 from flinch.clock import wall
 from flinch.feeds.files.reasons import because
-from flinch.store.bulk import replace_rows
 from flinch.store.market.chain import chain_rows, read_contracts, read_multipliers, read_spots, stored
+from flinch.store.market.imports import Ledger, primary_key
 from flinch.store.market.models import (
     ChainSnapshot,
     ContractSeries,
@@ -33,7 +33,7 @@ from flinch.store.market.models import (
 from flinch.store.packing import FINEST
 from flinch.store.reading import read_table
 
-Write = Callable[[Engine], None]
+Write = Callable[[Ledger], None]
 _AT_ONCE = 1_000_000
 """Rows that are compared and written together, about."""
 _QUOTES = ("bid", "ask", "volume", "open_interest")
@@ -79,11 +79,11 @@ class Names:
             self._next += 1
         return self.ids[symbol]
 
-    def write(self, engine: Engine) -> None:
+    def write(self, ledger: Ledger) -> None:
         """Write the names that were made: of them nothing is known but the symbol."""
         if self._made:
             rows = {"id": [self.ids[symbol] for symbol in self._made], "symbol": self._made, "company": self._made}
-            replace_rows(engine, Name, pl.DataFrame(rows).with_columns(kind=pl.lit("stock"), sector=pl.lit("")))
+            ledger.replace(Name, pl.DataFrame(rows).with_columns(kind=pl.lit("stock"), sector=pl.lit("")))
 
 
 class Loader(Protocol):
@@ -115,24 +115,24 @@ class Plain:
 
     def compare(self, engine: Engine, parts: Sequence[Path], names: Names, zone: ZoneInfo) -> Change:
         change = Change(all_moments=self.republish)
-        key = [column.name for column in self.table.__table__.columns if column.primary_key]
         for made in self._made(parts, names):
-            _compare(change, self._there(engine, made), made, key)
+            _count(change, _compare(self._there(engine, made), made, primary_key(self.table)))
         # Read once more when they are written: all of a large file is never held at once.
         change.writes.append(partial(self._write, parts=parts, names=names))
         return change
 
     def _made(self, parts: Sequence[Path], names: Names) -> Iterator[pl.DataFrame]:
         """The good rows as those of the table, some at a time."""
-        key = [column.name for column in self.table.__table__.columns if column.primary_key]
+        key = primary_key(self.table)
         for rows in _chunks(parts, self.over):
             ids = [names.id_of(rows[symbol]).alias(name) for symbol, name in self.symbols]
             made = self.filled(rows.with_columns(ids).drop([symbol for symbol, _ in self.symbols]))
             yield made.unique(key, keep="last", maintain_order=True)
 
-    def _write(self, engine: Engine, parts: Sequence[Path], names: Names) -> None:
+    def _write(self, ledger: Ledger, parts: Sequence[Path], names: Names) -> None:
         for made in self._made(parts, names):
-            replace_rows(engine, self.table, made.select(self._columns(made)))
+            alike = _compare(self._there(ledger.engine, made), made, primary_key(self.table))
+            ledger.replace(self.table, made.filter(alike != _SAME).select(self._columns(made)))
 
     def _columns(self, made: pl.DataFrame) -> list[str]:
         return [column.name for column in self.table.__table__.columns if column.name in made.columns]
@@ -146,20 +146,25 @@ class Plain:
         return read_table(engine, wanted)
 
 
-def _compare(change: Change, there: pl.DataFrame, made: pl.DataFrame, key: list[str]) -> None:
-    """Count rows by whether they are there already and alike."""
+_NEW, _OTHER, _SAME = 0, 1, 2
+
+
+def _compare(there: pl.DataFrame, made: pl.DataFrame, key: list[str]) -> pl.Series:
+    """Of each row whether it is new, other than the one that is there, or the same."""
     values = [name for name in made.columns if name not in key and name in there.columns]
     typed = there.select(pl.col(name).cast(made.schema[name]) for name in (*key, *values)).with_columns(
         pl.lit(True).alias("_there")
     )
-    both = made.join(typed, on=key, how="left", suffix="_before")
-    found = both["_there"].fill_null(False)
-    alike = pl.Series("alike", [True]).new_from_index(0, both.height)
-    for name in values:
-        alike = alike & both[name].eq_missing(both[f"{name}_before"])
-    change.added += int((~found).sum())
-    change.same += int((found & alike).sum())
-    change.changed += int((found & ~alike).sum())
+    both = made.join(typed, on=key, how="left", suffix="_before", maintain_order="left")
+    alike = pl.all_horizontal(pl.lit(True), *[pl.col(name).eq_missing(pl.col(f"{name}_before")) for name in values])
+    told = pl.when(pl.col("_there").is_null()).then(_NEW).when(alike).then(_SAME).otherwise(_OTHER)
+    return both.select(told.alias("alike"))["alike"]
+
+
+def _count(change: Change, alike: pl.Series) -> None:
+    change.added += int((alike == _NEW).sum())
+    change.changed += int((alike == _OTHER).sum())
+    change.same += int((alike == _SAME).sum())
 
 
 class NameLoader:
@@ -181,8 +186,10 @@ class NameLoader:
             engine,
             select(n.id, n.symbol, n.company, n.kind, n.sector, n.listed_on, n.shares_outstanding, n.float_shares),
         )
-        _compare(change, there, made, ["id"])
-        change.writes.append(partial(replace_rows, table=Name, rows=made))
+        alike = _compare(there, made, ["id"])
+        _count(change, alike)
+        new = made.filter(alike != _SAME)
+        change.writes.append(lambda ledger: ledger.replace(Name, new))
         return change
 
 
@@ -208,8 +215,8 @@ class ChainLoader:
         for moment in scan.select(pl.col("taken_at").unique().sort()).collect()["taken_at"].to_list():
             made = _contracts(parts, moment, names)
             contracts, prices = Change(), Change()
-            _compare(contracts, _there_at(engine, moment), made.select(*_CONTRACT, *_QUOTES), _CONTRACT)
-            _compare(prices, read_spots(engine, moment), _spots(made), ["name_id"])
+            _count(contracts, _compare(_there_at(engine, moment), made.select(*_CONTRACT, *_QUOTES), _CONTRACT))
+            _count(prices, _compare(read_spots(engine, moment), _spots(made), ["name_id"]))
             change.added += contracts.added
             change.changed += contracts.changed
             change.same += contracts.same
@@ -245,26 +252,26 @@ def _spots(made: pl.DataFrame) -> pl.DataFrame:
     return told.agg(pl.col("underlying").last().alias("price"))
 
 
-def _write_moment(engine: Engine, moment: dt.datetime, session: dt.date, parts: Sequence[Path], names: Names) -> None:
+def _write_moment(ledger: Ledger, moment: dt.datetime, session: dt.date, parts: Sequence[Path], names: Names) -> None:
     """Write the chains of a moment: of each name those that were there and are not told otherwise stay."""
     made, at = _contracts(parts, moment, names), pl.lit(stored(moment)).alias("taken_at")
-    there = _there_at(engine, moment).filter(pl.col("name_id").is_in(made["name_id"].unique().implode()))
+    there = _there_at(ledger.engine, moment).filter(pl.col("name_id").is_in(made["name_id"].unique().implode()))
     columns = [*_CONTRACT, *_QUOTES]
     stays = there.join(made, on=_CONTRACT, how="anti").select(columns)
     whole = pl.concat([stays, made.select(columns)], how="vertical_relaxed").with_columns(pl.lit(0).alias("series"))
-    replace_rows(engine, ChainSnapshot, pl.DataFrame({"session": [session]}).with_columns(at))
-    replace_rows(engine, SnapshotPrice, _spots(made).with_columns(at))
-    replace_rows(engine, NameChain, chain_rows(moment, whole))
-    _write_multipliers(engine, made.select("name_id", "multiplier").drop_nulls().unique("name_id", keep="last"))
+    ledger.replace(ChainSnapshot, pl.DataFrame({"session": [session]}).with_columns(at))
+    ledger.replace(SnapshotPrice, _spots(made).with_columns(at))
+    ledger.replace(NameChain, chain_rows(moment, whole))
+    _write_multipliers(ledger, made.select("name_id", "multiplier").drop_nulls().unique("name_id", keep="last"))
 
 
-def _write_multipliers(engine: Engine, rows: pl.DataFrame) -> None:
-    before = read_multipliers(engine).rename({"multiplier": "before"})
+def _write_multipliers(ledger: Ledger, rows: pl.DataFrame) -> None:
+    before = read_multipliers(ledger.engine).rename({"multiplier": "before"})
     new = rows.join(before, on="name_id", how="left").filter(pl.col("multiplier") != pl.col("before").fill_null(100.0))
     if new.height:
         standard = pl.DataFrame({"series": [0], "cash": [0.0]})
         made = new.select("name_id", "multiplier", pl.col("multiplier").alias("shares")).join(standard, how="cross")
-        replace_rows(engine, ContractSeries, made)
+        ledger.replace(ContractSeries, made)
 
 
 def _chunks(parts: Sequence[Path], over: str | None) -> Iterator[pl.DataFrame]:

@@ -8,9 +8,22 @@ What Flinch computed itself, and volatilities, are kept in single precision.
 from __future__ import annotations
 
 import datetime as dt
+from typing import Any
 
-from sqlalchemy import BigInteger, Boolean, Date, DateTime, Double, Float, ForeignKey, Integer, SmallInteger, String
-from sqlalchemy.dialects.mysql import MEDIUMBLOB, VARBINARY
+from sqlalchemy import (
+    JSON,
+    BigInteger,
+    Boolean,
+    Date,
+    DateTime,
+    Double,
+    Float,
+    ForeignKey,
+    Integer,
+    SmallInteger,
+    String,
+)
+from sqlalchemy.dialects.mysql import LONGBLOB, MEDIUMBLOB, VARBINARY
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 from flinch.store.jobs import JobColumns
@@ -56,13 +69,56 @@ class MarketSetting(MarketBase):
     zone: Mapped[str] = mapped_column(String(40))
 
 
+class Told:
+    """Rows that files tell: `import_id` is the import that a row is of, none for what was made."""
+
+    import_id: Mapped[int | None] = mapped_column(Integer)
+
+
 class MarketJob(JobColumns, MarketBase):
     """Work on the market: filling it with what a first start leaves for later, publishing a snapshot."""
 
     __tablename__ = "market_job"
 
 
-class Name(MarketBase):
+class DataImport(MarketBase):
+    """A file that was loaded: as what, how its columns were read, and what came of it.
+
+    `state` is "writing" until all rows are there, "publishing" until what follows from them is, "loaded", "undoing" or "undone";
+    `moments` are those of the chains that it changed, all of them where it has "all". What was there before is `kept` for the
+    last ones.
+    """
+
+    __tablename__ = "data_import"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    kind: Mapped[str] = mapped_column(String(20))
+    source: Mapped[str] = mapped_column(String(40))
+    file: Mapped[str] = mapped_column(String(120))
+    how: Mapped[dict[str, Any]] = mapped_column(JSON)
+    state: Mapped[str] = mapped_column(String(12))
+    rows: Mapped[int] = mapped_column(BigInteger)
+    added: Mapped[int] = mapped_column(BigInteger)
+    changed: Mapped[int] = mapped_column(BigInteger)
+    same: Mapped[int] = mapped_column(BigInteger)
+    refused: Mapped[int] = mapped_column(BigInteger)
+    moments: Mapped[list[str]] = mapped_column(JSON)
+    began_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    ended_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+    kept: Mapped[bool] = mapped_column(Boolean)
+
+
+class ImportBefore(MarketBase):
+    """Rows of a table as they were before an import wrote them, as Parquet; those that were not there are without values and
+    marked."""
+
+    __tablename__ = "import_before"
+    import_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    place: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    table_name: Mapped[str] = mapped_column(String(40))
+    rows: Mapped[bytes] = mapped_column(LONGBLOB)
+
+
+class Name(Told, MarketBase):
     """A listed company, fund or index."""
 
     __tablename__ = "name"
@@ -83,7 +139,7 @@ class ExchangeSession(MarketBase):
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
 
 
-class DailyBar(MarketBase):
+class DailyBar(Told, MarketBase):
     """A session's prices and shares traded."""
 
     __tablename__ = "daily_bar"
@@ -213,7 +269,7 @@ class VolatilityDay(MarketBase):
     fit_quality: Mapped[float | None] = mapped_column(Float)
 
 
-class EarningsReport(MarketBase):
+class EarningsReport(Told, MarketBase):
     """A report, past or scheduled; `known_on` is the day from which its date was known."""
 
     __tablename__ = "earnings_report"
@@ -223,7 +279,7 @@ class EarningsReport(MarketBase):
     known_on: Mapped[dt.date] = mapped_column(Date)
 
 
-class FundMember(MarketBase):
+class FundMember(Told, MarketBase):
     """A company in a fund or index, with its weight."""
 
     __tablename__ = "fund_member"
@@ -257,7 +313,7 @@ class Estimate(MarketBase):
     fair_value: Mapped[float | None] = mapped_column(Double)
 
 
-class Dividend(MarketBase):
+class Dividend(Told, MarketBase):
     """A cash dividend per share, past or declared."""
 
     __tablename__ = "dividend"
@@ -267,7 +323,7 @@ class Dividend(MarketBase):
     amount: Mapped[float] = mapped_column(Double)
 
 
-class ShortInterest(MarketBase):
+class ShortInterest(Told, MarketBase):
     """Shares sold short at a settlement date, usable from `known_on`."""
 
     __tablename__ = "short_interest"
@@ -277,7 +333,7 @@ class ShortInterest(MarketBase):
     shares: Mapped[float] = mapped_column(Double)
 
 
-class ChainSnapshot(MarketBase):
+class ChainSnapshot(Told, MarketBase):
     """A moment at which all chains were looked at."""
 
     __tablename__ = "chain_snapshot"
