@@ -15,6 +15,8 @@ from werkzeug.wrappers import Response as BaseResponse
 from flinch import __version__
 from flinch.errors import FlinchError
 from flinch.features.baskets.routes import blueprint as baskets
+from flinch.features.data.imports import KIND as IMPORT
+from flinch.features.data.imports import import_work
 from flinch.features.data.routes import blueprint as data
 from flinch.features.dossier.routes import blueprint as dossier
 from flinch.features.frame.routes import blueprint as frame
@@ -29,6 +31,7 @@ from flinch.features.structures.routes import blueprint as structures
 from flinch.features.tape.routes import blueprint as tape
 from flinch.features.tray.routes import blueprint as tray
 from flinch.files import Files
+from flinch.inbox import Inbox
 from flinch.jobs import Jobs
 from flinch.market import Markets
 from flinch.settings import Settings
@@ -62,8 +65,10 @@ def create_app(settings: Settings, databases: Databases) -> OpenAPI:
     }
     owned = make_engine(databases.owned_url, patient=False)
     markets = Markets(databases, settings.columns)
-    jobs = Jobs(JobTable(owned, OwnedJob), {EVIDENCE: evidence_work(markets, owned)})
-    app.extensions["flinch"] = Services(owned, markets, jobs, Files())
+    inbox = Inbox(settings.inbox)
+    kinds = {EVIDENCE: evidence_work(markets, owned), IMPORT: import_work(markets, inbox)}
+    jobs = Jobs(JobTable(owned, OwnedJob), kinds, long={IMPORT})
+    app.extensions["flinch"] = Services(owned, markets, jobs, Files(), inbox)
     for blueprint in (
         frame,
         screen,

@@ -181,7 +181,8 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
     from flinch.settings import Settings
     from flinch.web import Services
 
-    app = create_app(Settings(columns=server.folder.with_name("columns")), server.databases)
+    folder = server.folder.parent
+    app = create_app(Settings(columns=folder / "columns", inbox=folder / "inbox"), server.databases)
     services: Services = app.extensions["flinch"]
     web = make_server(app, HOST, port)
 
@@ -225,6 +226,7 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
         stopped.set()
         services.jobs.close()
         services.files.close()
+        services.inbox.close()
         web.close()
         watcher.join(10)
 

@@ -5,10 +5,12 @@ from __future__ import annotations
 import itertools
 import json
 import logging
+import math
 import os
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
+from collections.abc import Set as AbstractSet
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from typing import Any, NamedTuple
@@ -122,12 +124,21 @@ class Jobs:
     """The jobs of a table, run by an executor of `concurrent.futures`; `kinds` says what does which.
 
     The default executor is one thread: kernels let go of the interpreter and use the cores there are, and the market is held in
-    memory once. While the database cannot write, a job goes on without a row, and a restart forgets it.
+    memory once. Kinds that are `long` take as long as what they read is, so they have a thread of their own and no bound in
+    computing. While the database cannot write, a job goes on without a row, and a restart forgets it.
     """
 
-    def __init__(self, table: JobTable, kinds: dict[str, Work], executor: Executor | None = None) -> None:
-        self._table, self._kinds = table, kinds
+    def __init__(
+        self,
+        table: JobTable,
+        kinds: dict[str, Work],
+        executor: Executor | None = None,
+        *,
+        long: AbstractSet[str] = frozenset(),
+    ) -> None:
+        self._table, self._kinds, self._long = table, kinds, long
         self._executor = executor or ThreadPoolExecutor(1, thread_name_prefix="job", initializer=behind_requests)
+        self._beside = ThreadPoolExecutor(1, thread_name_prefix="long", initializer=behind_requests)
         self._running: OrderedDict[int, _Running] = OrderedDict()
         self._without_row = itertools.count(_NO_ROW)
         self._lock = threading.Lock()
@@ -171,15 +182,16 @@ class Jobs:
             else:
                 self._table.end(job.id, "interrupted")
 
-    def look(self, number: int, owner: int | None, wait: float = 0.0) -> Job:
-        """How a job stands, after at most `wait` seconds if it is not over before and few wait. Raises NoSuchJob."""
+    def look(self, number: int, owner: int | None, wait: float = 0.0, *, kind: str | None = None) -> Job:
+        """How a job stands, one of a `kind` where that is given, after at most `wait` seconds if it is not over before and few
+        wait. Raises NoSuchJob."""
         with self._lock:
             running = self._running.get(number)
-        if running is not None and running.job.owner == owner:
+        if running is not None and running.job.owner == owner and kind in (None, running.job.kind):
             WAITING.wait(running.over, wait)
             return running.job
         job = self._table.one(number)
-        if job is None or job.owner != owner:
+        if job is None or job.owner != owner or kind not in (None, job.kind):
             raise NoSuchJob
         return job
 
@@ -212,7 +224,8 @@ class Jobs:
         with self._lock:
             for running in self._running.values():
                 running.stop.set()
-        self._executor.shutdown(wait=True, cancel_futures=True)
+        for executor in (self._executor, self._beside):
+            executor.shutdown(wait=True, cancel_futures=True)
 
     def _start(self, job: Job) -> None:
         running = _Running(job)
@@ -221,7 +234,8 @@ class Jobs:
             over = [number for number, one in self._running.items() if one.over.is_set()]
             for number in over[: max(0, len(over) - _REMEMBERED)]:
                 del self._running[number]
-        running.future = self._executor.submit(self._run, running)
+        executor = self._beside if job.kind in self._long else self._executor
+        running.future = executor.submit(self._run, running)
 
     def _run(self, running: _Running) -> None:
         job = running.job
@@ -244,7 +258,8 @@ class Jobs:
 
         try:
             tell(0.0, "waiting for a turn")
-            with within(Budget(SPENT_SECONDS)), stopped_by(question):
+            most = math.inf if job.kind in self._long else SPENT_SECONDS
+            with within(Budget(most)), stopped_by(question):
                 answer = self._kinds[job.kind](Handle(job.owner, job.asked, tell, question))
             self._over(running, "done", answer)
         except JobCancelled:

@@ -10,8 +10,10 @@ PROJECT = Path(__file__).resolve().parents[2]
 
 
 class Settings(BaseSettings):
-    """Where things are. `columns` is the folder that keeps the markets' arrays from one start to the next."""
+    """Where things are. `columns` is the folder that keeps the markets' arrays from one start to the next, `inbox` the one that
+    keeps files which are to be loaded; without one they go with the process."""
 
     model_config = SettingsConfigDict(env_prefix="FLINCH_")
     columns: Path | None = None
+    inbox: Path | None = None
     interface: Path = PROJECT / "ui" / "dist"

@@ -6,7 +6,6 @@ import argparse
 import datetime as dt
 import shutil
 import sys
-from pathlib import Path
 
 from flinch.commands.told import Refused, tell
 from flinch.market.markets import make_market
@@ -89,16 +88,13 @@ def _remove(chosen: argparse.Namespace) -> None:
         if not chosen.yes:
             _ask(chosen.name)
         databases.remove_market(chosen.name)
-    shutil.rmtree(_columns(chosen.folder) / chosen.name, ignore_errors=True)
+    for beside in ("columns", "inbox"):
+        shutil.rmtree(chosen.folder / beside / chosen.name, ignore_errors=True)
     tell(
         f"The market {chosen.name} is gone. Tray, lines, plans and baskets of it stay.",
         {"market": chosen.name},
         as_json=chosen.json,
     )
-
-
-def _columns(folder: Path) -> Path:
-    return folder / "columns"
 
 
 def _ask(name: str) -> None:

@@ -12,6 +12,7 @@ from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
 from flinch.files import Files
+from flinch.inbox import Inbox
 from flinch.jobs import Jobs
 from flinch.market import PLAIN_TABLES, Dictionary, Market, Markets, Table, View
 from flinch.market.own_lines import LineAt, line_series
@@ -56,6 +57,7 @@ class Services:
     markets: Markets
     jobs: Jobs
     files: Files
+    inbox: Inbox
     owners: dict[str, int] = field(default_factory=dict)
     own_metrics: dict[Whose, tuple[Stamp, list[OwnMetric]]] = field(default_factory=dict)
     own_lines: dict[Whose, tuple[Stamp, tuple[LineAt, ...]]] = field(default_factory=dict)

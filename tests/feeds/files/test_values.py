@@ -21,7 +21,7 @@ def rows(path: Path, kind: str, text: str | pl.DataFrame, **said: object) -> tup
     table, one = open_table(file), KINDS[kind]
     matched = match_columns(one, table.columns)
     assert lacking(one, matched) == []
-    reading = learn(table, one, matched, Hints(**said))
+    reading = learn(table.batches(), one, matched, Hints(**said))
     frames, reasons = zip(*[typed_rows(batch, one, reading) for batch in table.batches()], strict=True)
     return pl.concat(frames), [reason for part in reasons for reason in part.to_list()]
 

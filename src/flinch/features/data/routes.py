@@ -1,10 +1,29 @@
 from __future__ import annotations
 
-from flask import Response
+from urllib.parse import quote
+
+from flask import Response, request, send_file
 from flask_openapi3 import APIBlueprint
 
-from flinch.features.data import service
-from flinch.features.data.schemas import HeldKinds, MarketChoice, MarketDraft, MarketList, MarketPath, MarketRow
+from flinch.features.data import imports, service
+from flinch.features.data.schemas import (
+    FileLook,
+    HeldKinds,
+    ImportHow,
+    ImportJob,
+    ImportList,
+    ImportPath,
+    MarketChoice,
+    MarketDraft,
+    MarketList,
+    MarketPath,
+    MarketRow,
+    PartQuery,
+    UploadDraft,
+    UploadPath,
+    UploadRow,
+)
+from flinch.inbox import NoSuchUpload
 from flinch.store.databases import DEMO
 from flinch.store.owned.owners import choose_market
 from flinch.web import ERRORS, Done, Problem, UserError, market_name, owner, reply, services
@@ -14,6 +33,13 @@ _STAYS = Problem(
     message="The demo market cannot be removed: every start would make it again. Nothing was changed.",
     where="name",
 )
+
+_MADE = Problem(
+    type="made",
+    message="The demo market is made by Flinch itself: make one of your own for your files. Nothing was changed.",
+    where="market",
+)
+_WAIT_SECONDS = 1.0
 
 blueprint = APIBlueprint("data", __name__, url_prefix="/api", abp_responses=ERRORS)
 
@@ -62,4 +88,93 @@ def remove_market(path: MarketPath) -> Response:
     markets = services().markets
     markets.require(path.name)
     markets.remove(path.name)
+    services().inbox.forget(path.name)
     return reply(Done())
+
+
+@blueprint.get("/imports", responses={200: ImportList})
+def list_imports() -> Response:
+    """Files that were brought, and what was loaded."""
+    running = services()
+    return reply(imports.import_list(running.markets, running.inbox, market_name()))
+
+
+@blueprint.post("/imports", responses={200: UploadRow, 409: Problem, 422: Problem})
+def bring_file(body: UploadDraft) -> Response:
+    """A place for a file, which then comes in parts."""
+    return reply(imports.upload_row(services().inbox.begin(_own(), body.name, body.size)))
+
+
+@blueprint.put("/imports/<int:id>/part", responses={200: UploadRow, 404: Problem, 422: Problem})
+def bring_part(path: UploadPath, query: PartQuery) -> Response:
+    """A part of a file, as the body; one that is here already is no mistake."""
+    return reply(imports.upload_row(services().inbox.take(_own(), path.id, query.at, request.get_data())))
+
+
+@blueprint.delete("/imports/<int:id>", responses={200: Done, 404: Problem})
+def put_away(path: UploadPath) -> Response:
+    """Put a file away; what was loaded of it stays."""
+    services().inbox.put_away(_own(), path.id)
+    return reply(Done())
+
+
+@blueprint.post("/imports/<int:id>/look", responses={200: FileLook, 404: Problem, 422: Problem})
+def look_at_file(path: UploadPath, body: ImportHow) -> Response:
+    """A file's kind, its columns with a sample, and what has to be said before it can be loaded."""
+    running = services()
+    return reply(imports.file_look(running.markets, running.inbox, _own(), path.id, body))
+
+
+@blueprint.post("/imports/<int:id>/check", responses={200: ImportJob, 404: Problem, 422: Problem})
+def check_file(path: UploadPath, body: ImportHow) -> Response:
+    """What would come of a file; nothing is changed."""
+    return _begun(path.id, body, load=False)
+
+
+@blueprint.post("/imports/<int:id>/load", responses={200: ImportJob, 404: Problem, 422: Problem})
+def load_file(path: UploadPath, body: ImportHow) -> Response:
+    """Load a file: good rows are written, the others are handed back."""
+    return _begun(path.id, body, load=True)
+
+
+@blueprint.get("/imports/<int:id>/refused", responses={200: {"content": {"text/csv": {}}}, 404: Problem})
+def read_refused(path: UploadPath) -> Response:
+    """The rows of a file that were refused, with line and reason."""
+    inbox, name = services().inbox, _own()
+    upload, file = inbox.one(name, path.id), inbox.refused(name, path.id)
+    if not file.exists():
+        raise NoSuchUpload
+    answer = send_file(file, mimetype="text/csv", max_age=0, etag=False)
+    title = quote(f"{upload.name.split('.')[0]}.refused.csv", safe="")
+    answer.headers["Content-Disposition"] = f"attachment; filename=\"refused.csv\"; filename*=UTF-8''{title}"
+    return answer
+
+
+@blueprint.post("/imports/history/<int:id>/undo", responses={200: ImportJob, 409: Problem})
+def undo_import(path: ImportPath) -> Response:
+    """Bring back what was there before the newest import."""
+    return _job(imports.begin_undo(services().jobs, _own(), path.id, owner()))
+
+
+@blueprint.get("/imports/jobs/<int:id>", responses={200: ImportJob, 404: Problem, 409: Problem, 422: Problem})
+def read_import_job(path: ImportPath) -> Response:
+    """How work on an import stands; answered when it is over, or after a second."""
+    return _job(path.id)
+
+
+def _begun(number: int, how: ImportHow, *, load: bool) -> Response:
+    running = services()
+    return _job(imports.begin(running.jobs, running.inbox, _own(), number, how, owner(), load=load))
+
+
+def _job(number: int) -> Response:
+    jobs = services().jobs
+    return reply(imports.job_told(jobs, jobs.look(number, owner(), _WAIT_SECONDS, kind=imports.KIND)))
+
+
+def _own() -> str:
+    """The request's market, into which files may be loaded."""
+    name = market_name()
+    if name == DEMO:
+        raise UserError(_MADE, 409)
+    return name

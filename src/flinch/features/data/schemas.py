@@ -1,8 +1,9 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Annotated
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, ConfigDict, Field
 
 
 class MarketRow(BaseModel):
@@ -70,3 +71,146 @@ class MarketChoice(BaseModel):
     """The market that requests which name none are about from now on."""
 
     market: str = Field(max_length=60)
+
+
+_Name = Annotated[str, Field(max_length=120)]
+
+
+class UploadDraft(BaseModel):
+    """A file to bring."""
+
+    name: str = Field(min_length=1, max_length=200, description="As it is called; it may tell the kind")
+    size: int = Field(ge=0, description="Bytes")
+
+
+class UploadRow(BaseModel):
+    """A file that was brought and is not put away."""
+
+    id: int
+    name: str
+    size: int
+    here: int = Field(description="Bytes of it that are here")
+    job: int | None = Field(description="The last work on it")
+    loaded: bool
+
+
+class ImportEntry(BaseModel):
+    """An import that changed something."""
+
+    id: int
+    kind: str
+    source: str
+    file: str
+    state: str = Field(description="writing, publishing, loaded, undoing or undone")
+    rows: int
+    added: int
+    changed: int
+    same: int
+    refused: int
+    began_at: dt.datetime
+    ended_at: dt.datetime | None
+    undoable: bool = Field(
+        description="Whether it can be undone now: the newest that stands, while what was before it is kept"
+    )
+
+
+class ImportList(BaseModel):
+    """Files that were brought, the kinds that they may be of, and what was loaded, the newest first."""
+
+    market: str
+    uploads: list[UploadRow]
+    imports: list[ImportEntry]
+
+
+class UploadPath(BaseModel):
+    id: int = Field(ge=1)
+
+
+class PartQuery(BaseModel):
+    """Where in a file the body belongs."""
+
+    at: int = Field(ge=0, description="Its first byte")
+
+
+class ImportHow(BaseModel):
+    """How a file is read, as far as somebody said; the rest is told by the file, or by the last one of the same source."""
+
+    model_config = ConfigDict(extra="forbid")
+    kind: str | None = Field(None, max_length=20)
+    source: str | None = Field(None, min_length=1, max_length=40, description="Who it is from")
+    columns: dict[_Name, Annotated[str, Field(max_length=40)]] = Field(
+        {}, max_length=400, description="Ours by the file's; nothing for one that is left out"
+    )
+    zone: str | None = Field(None, max_length=40, description="Zone of moments without an offset, an IANA name")
+    days: dict[_Name, Annotated[str, Field(max_length=20)]] = Field(
+        {}, max_length=40, description="How days are written, by our column"
+    )
+    percent: list[_Name] = Field([], max_length=40, description="Our columns whose values are in percent")
+    make_names: bool = Field(False, description="Make names for symbols that are not known")
+
+
+class ColumnLook(BaseModel):
+    """A column of a file."""
+
+    theirs: str
+    sample: list[str] = Field(description="Some of its values, as they are written")
+    ours: str | None = Field(description="What it is taken for; none: it is left out")
+    way: str | None = Field(description="How its values are written, where there are several ways")
+
+
+class WantedColumn(BaseModel):
+    """A column that a kind has."""
+
+    name: str
+    sort: str = Field(description="text, number, whole, day, instant, right, contract, timing or type")
+    needed: bool
+    share: bool = Field(description="Whether its values may be told in percent")
+
+
+class FileLook(BaseModel):
+    """A first look at a file, by its first rows."""
+
+    kind: str | None = Field(description="None where it has to be said")
+    columns: list[ColumnLook]
+    wanted: list[WantedColumn] = Field(description="Our columns that the kind has")
+    day_ways: dict[str, str] = Field(description="Ways to write a day, with what each is in words")
+    lacking: list[str] = Field(description="Those that it cannot do without and that are not found")
+    question: str | None = Field(description="What has to be said before it can be loaded")
+    where: str | None = Field(description="The column that the question is about")
+    how: ImportHow = Field(description="What was said, with what is remembered of its source")
+
+
+class RefusedRow(BaseModel):
+    """A row that was refused."""
+
+    line: int
+    reason: str
+    cells: list[str]
+
+
+class ImportCounts(BaseModel):
+    """What came of a file, or would."""
+
+    kind: str
+    rows: int
+    added: int
+    changed: int
+    same: int
+    refused: int
+    columns: list[str] = Field(description="Of the rows that were refused")
+    first: list[RefusedRow] = Field(description="The first ones that were refused")
+    loaded: bool = Field(description="False for a check, which changes nothing")
+
+
+class ImportJob(BaseModel):
+    """Work on an import: how far it is, and what came of it."""
+
+    id: int
+    percent: int
+    stage: str
+    over: bool
+    counts: ImportCounts | None
+
+
+class ImportPath(BaseModel):
+    id: int = Field(ge=1)

@@ -92,7 +92,7 @@ def read_evidence(path: EvidencePath) -> Response:
 
 def _evidence(id: int) -> Response:
     jobs = services().jobs
-    job = jobs.look(id, owner(), _WAIT_SECONDS)
+    job = jobs.look(id, owner(), _WAIT_SECONDS, kind=KIND)
     answer = jobs.answer(job)
     evidence = None if answer is None else Evidence.model_validate_json(answer)
     return reply(EvidenceJob(id=job.id, percent=job.percent, stage=job.stage, evidence=evidence))

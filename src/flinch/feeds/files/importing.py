@@ -12,7 +12,7 @@ import datetime as dt
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, NamedTuple, TextIO
 from zoneinfo import ZoneInfo
@@ -25,7 +25,7 @@ from sqlalchemy import Engine, select, text
 from flinch.clock import wall
 from flinch.core.interrupt import stopped_by
 from flinch.errors import FlinchError
-from flinch.feeds.files.kinds import KINDS
+from flinch.feeds.files.kinds import KINDS, Kind
 from flinch.feeds.files.loaders import LOADERS, Change, Names
 from flinch.feeds.files.matching import CannotMatch, guess_kind, lacking, match_columns
 from flinch.feeds.files.reading import open_table
@@ -126,16 +126,9 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
     Raises BadFile, CannotMatch and Busy; nothing is changed then. What `tell` raises to stop it leaves nothing behind either.
     """
     table = open_table(asked.path)
-    kind = KINDS[asked.kind or guess_kind(asked.path, table.columns)]
-    matched = match_columns(kind, table.columns, asked.columns)
-    lacks = lacking(kind, matched)
-    if lacks:
-        raise CannotMatch(
-            f"{kind.name} need {', '.join(lacks)}, and no column of {asked.path.name} is called so. Say which one it is; the "
-            f"file has {', '.join(table.columns)[:300]}.",
-            lacks[0],
-        )
-    reading = learn(table, kind, matched, asked.hints)
+    asked = recall(engine, asked, table.columns)
+    kind, matched = understood(asked, table.columns)
+    reading = learn(table.batches(), kind, matched, asked.hints)
     settings, loader = read_settings(engine), LOADERS[kind.name]
     zone = ZoneInfo(settings.zone)
     with ExitStack() as stack:
@@ -186,6 +179,44 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
             dict(matched),
             number,
         )
+
+
+def understood(asked: Asked, theirs: list[str]) -> tuple[Kind, dict[str, str]]:
+    """The kind of a file and our columns, each with the file's that it is. Raises CannotMatch."""
+    kind = KINDS[asked.kind or guess_kind(asked.path, theirs)]
+    matched = match_columns(kind, theirs, asked.columns)
+    lacks = lacking(kind, matched)
+    if lacks:
+        raise CannotMatch(
+            f"{kind.name} need {', '.join(lacks)}, and no column of {asked.path.name} is called so. Say which one it is; the "
+            f"file has {', '.join(theirs)[:300]}.",
+            lacks[0],
+        )
+    return kind, matched
+
+
+def recall(engine: Engine, asked: Asked, theirs: list[str]) -> Asked:
+    """What is asked, with what was said of the last file of the same source and columns, or else of the same source and kind,
+    where nothing is said now."""
+    if asked.source is None:
+        return asked
+    told = [one for one in read_imports(engine, 1_000) if one.source == asked.source and asked.kind in (None, one.kind)]
+    same = next((one for one in told if one.how["theirs"] == theirs), None)
+    kind = asked.kind or (None if same is None else same.kind)
+    near = same or next((one for one in told if one.kind == kind), None)
+    if near is None:
+        return asked
+    how, hints = near.how, asked.hints
+    taken = {*asked.columns.values()} - {""}
+    columns = {their: our for their, our in how["columns"].items() if their in theirs and our not in taken}
+    days = {our: way for our, way in how["days"].items() if our in columns.values()}
+    percent = hints.percent | (set(how["percent"]) & set(columns.values()))
+    return replace(
+        asked,
+        kind=kind,
+        columns=columns | asked.columns,
+        hints=Hints(hints.zone or how["zone"], {**days, **hints.days}, percent),
+    )
 
 
 def _how(reading: Reading, theirs: list[str]) -> dict[str, Any]:

@@ -11,13 +11,14 @@ Sort = Literal["text", "number", "whole", "day", "instant", "right", "contract",
 @dataclass(frozen=True)
 class Column:
     """A column of a kind: what sort of values, whether it is part of the key, whether a row without it is refused, and what
-    suppliers call it besides."""
+    suppliers call it besides. Values of a `share` are decimals here, and in percent elsewhere."""
 
     name: str
     sort: Sort
     key: bool = False
     needed: bool = False
     least: float | None = None
+    share: bool = False
     called: tuple[str, ...] = ()
 
 
@@ -133,7 +134,7 @@ _ALL = (
         (
             Column("fund", "text", key=True, needed=True, called=("etf", "fund_symbol", "index")),
             Column("symbol", "text", key=True, needed=True, called=("member", "ticker", "holding", "constituent")),
-            Column("weight", "number", needed=True, least=0, called=("share", "pct", "percent", "weight_pct")),
+            Column("weight", "number", needed=True, least=0, share=True, called=("share", "pct", "percent", "weight_pct")),
         ),
     ),
 )  # fmt: skip

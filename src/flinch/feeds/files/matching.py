@@ -27,7 +27,8 @@ def plain_word(text: str) -> str:
 
 
 def match_columns(kind: Kind, theirs: Sequence[str], said: Mapping[str, str] | None = None) -> dict[str, str]:
-    """Our columns of a kind, each with the file's that it is; `said` are those that somebody told, theirs to ours.
+    """Our columns of a kind, each with the file's that it is; `said` are those that somebody told, theirs to ours, or to nothing
+    for one that is left out.
 
     Our own names win over what suppliers call a column, and what is told over both. Raises CannotMatch for a name that is not
     there.
@@ -36,11 +37,16 @@ def match_columns(kind: Kind, theirs: Sequence[str], said: Mapping[str, str] | N
     for their, our in (said or {}).items():
         if their not in theirs:
             raise CannotMatch(f"There is no column {their[:40]!r}; the file has {', '.join(theirs)[:300]}.", their[:80])
-        if kind.column(our) is None:
+        if our and kind.column(our) is None:
             names = ", ".join(column.name for column in kind.columns)
             raise CannotMatch(f"{kind.name} have no column {our[:40]!r}; theirs are {names}.", our[:80])
-        found[our] = their
-    words = {plain_word(their): their for their in theirs if their not in found.values()}
+        if our in found:
+            raise CannotMatch(
+                f"{their[:40]!r} and {found[our][:40]!r} cannot both be {our}: leave one out.", their[:80]
+            )
+        if our:
+            found[our] = their
+    words = {plain_word(their): their for their in theirs if their not in (said or {})}
     for ours in (
         [(column.name, (column.name,)) for column in kind.columns],
         [(c.name, c.called) for c in kind.columns],

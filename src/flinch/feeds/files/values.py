@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
 from zoneinfo import ZoneInfo
@@ -11,7 +11,7 @@ import polars as pl
 
 from flinch.feeds.files.kinds import MISSING, Column, Kind, Sort
 from flinch.feeds.files.matching import CannotMatch
-from flinch.feeds.files.reading import Batch, Table
+from flinch.feeds.files.reading import Batch
 from flinch.feeds.files.reasons import because, first_of
 
 DAY_FORMATS = {
@@ -70,8 +70,8 @@ class Reading:
     zone: str | None
 
 
-def learn(table: Table, kind: Kind, matched: dict[str, str], hints: Hints) -> Reading:
-    """Go through a file once and tell how its columns write their values.
+def learn(batches: Iterable[Batch], kind: Kind, matched: dict[str, str], hints: Hints) -> Reading:
+    """Go through the rows of a file once and tell how its columns write their values.
 
     Raises CannotMatch where more than one way fits, with what to say; BadFile as reading does.
     """
@@ -79,7 +79,7 @@ def learn(table: Table, kind: Kind, matched: dict[str, str], hints: Hints) -> Re
     asked = {name: column for name in matched if (column := kind.column(name)) is not None and column.sort in _WAYS}
     counts: dict[str, dict[str, int]] = {name: dict.fromkeys(_WAYS[column.sort], 0) for name, column in asked.items()}
     differ: dict[str, set[tuple[str, str]]] = {name: set() for name in asked}
-    for batch in table.batches():
+    for batch in batches:
         for name in asked:
             cells = present(batch.cells[matched[name]], asked[name].sort)
             if cells.dtype != pl.String:

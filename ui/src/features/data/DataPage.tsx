@@ -1,6 +1,7 @@
 import { useEffect } from "react";
 import { useMarkets } from "@/shared/api/queries";
 import { Failed, Loading } from "@/shared/ui/States";
+import { Imports } from "./Imports";
 import { Kinds } from "./Kinds";
 import { Markets } from "./Markets";
 
@@ -18,6 +19,7 @@ export default function DataPage() {
   return (
     <div className="data">
       <Markets list={answer.data} />
+      <Imports zone={answer.data.markets.find(({ name }) => name === answer.data.market)?.zone ?? "UTC"} />
       <Kinds />
     </div>
   );

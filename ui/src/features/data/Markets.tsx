@@ -67,9 +67,6 @@ export function Markets({ list }: { list: Schemas["MarketList"] }) {
           ))}
         </tbody>
       </table>
-      <p className="muted">
-        Files are loaded from the command line: <code>scripts/flinch import FOLDER --market NAME</code>.
-      </p>
       {asked && (
         <p role="alert" className="asked">
           All data of {asked} go for good; tray, lines, plans and baskets of it stay.{" "}

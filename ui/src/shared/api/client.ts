@@ -107,6 +107,26 @@ export const api = {
   kinds: () => unwrap(client.GET("/api/data/kinds")),
   makeMarket: (body: Schemas["MarketDraft"]) => unwrap(client.POST("/api/markets", { body, ...keyed(body) })),
   chooseMarket: (market: string) => unwrap(client.PUT("/api/markets/chosen", { body: { market } })),
+  imports: () => unwrap(client.GET("/api/imports")),
+  bringFile: (body: Schemas["UploadDraft"]) => unwrap(client.POST("/api/imports", { body, ...keyed(body) })),
+  bringPart: (id: number, at: number, part: Blob) =>
+    unwrap(
+      client.PUT("/api/imports/{id}/part", {
+        params: { path: { id }, query: { at } },
+        headers: { "Content-Type": "application/octet-stream" },
+        // The description knows no bodies that are bytes.
+        ...({ body: part, bodySerializer: (body: Blob) => body } as object),
+      }),
+    ),
+  putAway: (id: number) => unwrap(client.DELETE("/api/imports/{id}", { params: { path: { id } } })),
+  lookAtFile: (id: number, body: Schemas["ImportHow"], signal: AbortSignal) =>
+    unwrap(client.POST("/api/imports/{id}/look", { params: { path: { id } }, body, signal })),
+  checkFile: (id: number, body: Schemas["ImportHow"]) =>
+    unwrap(client.POST("/api/imports/{id}/check", { params: { path: { id } }, body })),
+  loadFile: (id: number, body: Schemas["ImportHow"]) =>
+    unwrap(client.POST("/api/imports/{id}/load", { params: { path: { id } }, body })),
+  undoImport: (id: number) => unwrap(client.POST("/api/imports/history/{id}/undo", { params: { path: { id } } })),
+  importJob: (id: number) => unwrap(client.GET("/api/imports/jobs/{id}", { params: { path: { id } } })),
   removeMarket: (name: string) => unwrap(client.DELETE("/api/markets/{name}", { params: { path: { name } } })),
   names: () => unwrap(client.GET("/api/names")),
   handbook: () => unwrap(client.GET("/api/handbook")),

@@ -49,6 +49,17 @@ export const useMarkets = () => useQuery({ queryKey: ["markets"], queryFn: api.m
 
 export const useKinds = () => useQuery({ queryKey: ["kinds"], queryFn: api.kinds });
 
+export const useImports = () => useQuery({ queryKey: ["imports"], queryFn: api.imports });
+
+/** A first look at a file; while another one is on its way, the last one is shown. */
+export const useFileLook = (id: number, how: Schemas["ImportHow"], enabled: boolean) =>
+  useQuery({
+    queryKey: ["file-look", id, how],
+    queryFn: ({ signal }) => api.lookAtFile(id, how, signal),
+    placeholderData: keepPreviousData,
+    enabled,
+  });
+
 export const useMarket = () =>
   useQuery({
     queryKey: ["market"],

@@ -1,0 +1,176 @@
+"""Files that are brought: looked at, checked, loaded and undone."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from flinch.features.data.schemas import (
+    ColumnLook,
+    FileLook,
+    ImportCounts,
+    ImportEntry,
+    ImportHow,
+    ImportJob,
+    ImportList,
+    RefusedRow,
+    UploadRow,
+    WantedColumn,
+)
+from flinch.feeds.files.importing import Asked, import_file, undo_import
+from flinch.feeds.files.kinds import KINDS, Column
+from flinch.feeds.files.looking import look_at, refused_rows
+from flinch.feeds.files.matching import CannotMatch
+from flinch.feeds.files.values import DAY_FORMATS, Hints, known_zone
+from flinch.inbox import CannotTake, Inbox, Upload
+from flinch.jobs import Handle, Jobs, Work
+from flinch.market import Markets
+from flinch.store.engine import make_engine
+from flinch.store.jobs import UNDER_WAY, Job
+from flinch.store.market.imports import ImportRow, read_imports
+
+KIND = "import"
+_REFUSED_SHOWN = 20
+
+
+def import_list(markets: Markets, inbox: Inbox, name: str) -> ImportList:
+    """What was brought and loaded. Raises NoSuchMarket."""
+    with markets.look(name) as market:
+        told = read_imports(market.engine)
+    return ImportList(
+        market=name, uploads=[upload_row(one) for one in inbox.all(name)], imports=[_entry(one) for one in told]
+    )
+
+
+def upload_row(upload: Upload) -> UploadRow:
+    """A file that was brought."""
+    return UploadRow(**upload._asdict())
+
+
+def _entry(one: ImportRow) -> ImportEntry:
+    told = one._asdict()
+    return ImportEntry(**{name: told[name] for name in ImportEntry.model_fields})
+
+
+def file_look(markets: Markets, inbox: Inbox, name: str, number: int, how: ImportHow) -> FileLook:
+    """A first look at a file. Raises NoSuchUpload, CannotTake and BadFile."""
+    upload = _whole(inbox, name, number)
+    with markets.look(name) as market:
+        seen = look_at(market.engine, _asked(inbox, name, upload, how))
+    hints = seen.asked.hints
+    told = how.model_copy(
+        update={
+            "kind": seen.kind,
+            "columns": seen.asked.columns,
+            "zone": hints.zone,
+            "days": dict(hints.days),
+            "percent": sorted(hints.percent),
+        }
+    )
+    return FileLook(
+        kind=seen.kind,
+        columns=[ColumnLook(**one._asdict()) for one in seen.columns],
+        wanted=[] if seen.kind is None else [_wanted(column) for column in KINDS[seen.kind].columns],
+        day_ways=DAY_FORMATS,
+        lacking=seen.lacking,
+        question=seen.question,
+        where=seen.where,
+        how=told,
+    )
+
+
+def _wanted(column: Column) -> WantedColumn:
+    return WantedColumn(name=column.name, sort=column.sort, needed=column.needed or column.key, share=column.share)
+
+
+def begin(jobs: Jobs, inbox: Inbox, name: str, number: int, how: ImportHow, owner: int, *, load: bool) -> int:
+    """Check a file or load it, beside requests; returns the work's number. Raises NoSuchUpload, CannotTake and TooManyJobs."""
+    _whole(inbox, name, number)
+    asked = {"market": name, "file": number, "load": load, "how": how.model_dump(mode="json")}
+    job = jobs.submit(KIND, asked, owner=owner)
+    inbox.say(name, number, job=job)
+    return job
+
+
+def begin_undo(jobs: Jobs, name: str, number: int, owner: int) -> int:
+    """Undo an import beside requests; returns the work's number. Raises TooManyJobs."""
+    return jobs.submit(KIND, {"market": name, "undo": number}, owner=owner)
+
+
+def job_told(jobs: Jobs, job: Job) -> ImportJob:
+    """How work on an import stands. Raises what it failed with, and JobCancelled."""
+    answer = jobs.answer(job)
+    counts = None if answer is None or answer == "null" else ImportCounts.model_validate_json(answer)
+    return ImportJob(id=job.id, percent=job.percent, stage=job.stage, over=job.state not in UNDER_WAY, counts=counts)
+
+
+def import_work(markets: Markets, inbox: Inbox) -> Work:
+    """The work that checks, loads and undoes."""
+
+    def work(handle: Handle) -> str:
+        asked: dict[str, Any] = handle.asked
+        name = str(asked["market"])
+        markets.require(name)
+        # The engine of pages gives up after seconds; this may take minutes.
+        engine = make_engine(markets.databases.market_url(name))
+
+        def tell(stage: str, share: float) -> None:
+            handle.tell(share, stage)
+
+        try:
+            if "undo" in asked:
+                undo_import(engine, int(asked["undo"]), tell)
+                return json.dumps(None)
+            upload = _whole(inbox, name, int(asked["file"]))
+            how = ImportHow.model_validate(asked["how"])
+            load, refused = bool(asked["load"]), inbox.refused(name, upload.id)
+            refused.unlink(missing_ok=True)
+            file = _asked(inbox, name, upload, how, dry=not load)
+            outcome = import_file(engine, file, tell)
+            shown = refused_rows(refused, _REFUSED_SHOWN) if outcome.refused else []
+            columns = list(shown[0].columns) if shown else []
+            if load:
+                inbox.say(name, upload.id, loaded=True)
+            counts = ImportCounts(
+                kind=outcome.kind,
+                rows=outcome.rows,
+                added=outcome.added,
+                changed=outcome.changed,
+                same=outcome.same,
+                refused=outcome.refused,
+                columns=columns,
+                first=[RefusedRow(line=one.line, reason=one.reason, cells=one.cells) for one in shown],
+                loaded=load,
+            )
+            return counts.model_dump_json()
+        finally:
+            engine.dispose()
+
+    return work
+
+
+def _whole(inbox: Inbox, name: str, number: int) -> Upload:
+    upload = inbox.one(name, number)
+    if upload.loaded:
+        raise CannotTake(f"{upload.name[:80]} was loaded already. Bring it again to load it again.")
+    if not upload.whole:
+        raise CannotTake(
+            f"{upload.name[:80]} is not all here: {upload.here:,} of {upload.size:,} bytes. Bring it again."
+        )
+    return upload
+
+
+def _asked(inbox: Inbox, name: str, upload: Upload, how: ImportHow, *, dry: bool = False) -> Asked:
+    if how.kind is not None and how.kind not in KINDS:
+        raise CannotMatch(f"There is no kind {how.kind!r}; kinds are {', '.join(KINDS)}.", "kind")
+    zone = None if how.zone is None else known_zone(how.zone)
+    return Asked(
+        inbox.file(name, upload),
+        how.kind,
+        how.source,
+        dict(how.columns),
+        Hints(zone, dict(how.days), frozenset(how.percent)),
+        how.make_names,
+        dry,
+        inbox.refused(name, upload.id),
+    )

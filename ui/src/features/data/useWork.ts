@@ -1,0 +1,69 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { ApiError, api, type Schemas, unhurried } from "@/shared/api/client";
+
+type Job = Schemas["ImportJob"];
+type Told = { stage: string; percent: number; onStop: () => void };
+export type WorkAsked = { file: number; load: boolean; how: Schemas["ImportHow"] } | { undo: number } | { job: number };
+
+/** What may be others when something was loaded. */
+const CHANGED = ["imports", "kinds", "markets"];
+const AGAIN_MS = 2000;
+
+const begun = (asked: WorkAsked): Promise<Job> => {
+  if ("undo" in asked) return api.undoImport(asked.undo);
+  if ("job" in asked) return api.importJob(asked.job);
+  return asked.load ? api.loadFile(asked.file, asked.how) : api.checkFile(asked.file, asked.how);
+};
+
+/** Work beside requests that is asked for and followed to its end; `told` says how far it is. */
+export function useWork() {
+  const client = useQueryClient();
+  const [told, setTold] = useState<Told | null>(null);
+  const work = useMutation({
+    mutationKey: ["work"],
+    retry: false,
+    mutationFn: async (asked: WorkAsked) => {
+      let job = await begun(asked);
+      while (!job.over) {
+        const { id } = job;
+        setTold({
+          stage: job.stage,
+          percent: job.percent,
+          onStop: () => void api.cancelJob(id).catch(() => undefined),
+        });
+        job = await followed(id, job);
+      }
+      return job.counts;
+    },
+    onSettled: async () => {
+      setTold(null);
+      // Of a market that is empty still there is no answer to wait for.
+      void client.invalidateQueries({ queryKey: ["market"] });
+      await Promise.all(CHANGED.map((key) => client.invalidateQueries({ queryKey: [key] })));
+    },
+  });
+  return { ...work, told };
+}
+
+/** How it stands a moment later; while the server is away, as it stood. */
+async function followed(id: number, before: Job): Promise<Job> {
+  try {
+    return await unhurried(api.importJob(id));
+  } catch (error) {
+    if (!(error instanceof ApiError && error.passing)) throw error;
+    await new Promise((done) => setTimeout(done, AGAIN_MS));
+    return before;
+  }
+}
+
+/** Follows the last work on a file, when the page was left meanwhile. */
+export function useWorkOf(job: number | null, loaded: boolean) {
+  const work = useWork();
+  const { mutate } = work;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, of what was there when the page was opened
+  useEffect(() => {
+    if (job !== null && !loaded) mutate({ job });
+  }, []);
+  return work;
+}
