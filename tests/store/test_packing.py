@@ -7,12 +7,13 @@ from hypothesis import strategies as st
 
 from flinch.store.market.chain import CONTRACT
 from flinch.store.packing import (
-    from_ten_thousandths,
+    can_be_packed,
     pack,
     pack_groups,
-    ten_thousandths,
+    packed_prices,
     unpack,
     unpack_groups,
+    unpacked_prices,
 )
 
 
@@ -43,15 +44,27 @@ def test_bytes_of_another_layout_are_refused():
 @given(st.lists(st.integers(0, 10**11), min_size=1))
 def test_a_price_of_at_most_four_decimals_comes_back_to_the_last_bit(whole: list[int]):
     prices = np.array([n / 10_000 for n in whole])
-    assert np.array_equal(from_ten_thousandths(ten_thousandths(prices)), prices)
+    assert np.array_equal(unpacked_prices(packed_prices(prices)), prices)
 
 
 def test_a_missing_price_stays_missing_and_nothing_stays_nothing():
-    assert ten_thousandths(np.array([np.nan, 0.0])).tolist() == [-1, 0]
-    assert np.array_equal(from_ten_thousandths(np.array([-1, 0])), [np.nan, 0.0], equal_nan=True)
+    assert packed_prices(np.array([np.nan, 0.0])).tolist() == [-1, 0]
+    assert np.array_equal(unpacked_prices(np.array([-1, 0])), [np.nan, 0.0], equal_nan=True)
 
 
-@pytest.mark.parametrize("price", [-0.01, 1.00001, 12.34567])
-def test_a_price_that_would_be_rounded_is_refused(price: float):
-    with pytest.raises(ValueError, match="at most four decimals"):
-        ten_thousandths(np.array([1.0, price]))
+@given(st.lists(st.integers(0, 10**13), min_size=1))
+def test_a_price_of_eight_decimals_comes_back_too(whole: list[int]):
+    prices = np.array([n / 100_000_000 for n in whole])
+    assert can_be_packed(prices).all()
+    assert np.array_equal(unpacked_prices(packed_prices(prices)), prices)
+
+
+def test_what_arithmetic_leaves_behind_a_price_is_no_decimal():
+    assert packed_prices(np.array([0.1 + 0.2, 12.340000000000002])).tolist() == [3000, 123400]
+
+
+@pytest.mark.parametrize(("price", "words"), [(-0.01, "not be negative"), (1.0000000013, "at most eight decimals")])
+def test_a_price_that_would_be_rounded_is_refused(price: float, words: str):
+    assert can_be_packed(np.array([1.0, price, np.nan])).tolist() == [True, False, True]
+    with pytest.raises(ValueError, match=words):
+        packed_prices(np.array([1.0, price]))

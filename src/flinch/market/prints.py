@@ -50,7 +50,7 @@ class MarketBursts(NamedTuple):
     """Bursts of all names that make levels, by name and time, shape (bursts,): row of the name, session (an index of the frame),
     price, notional, shares, how many prints."""
 
-    name: NDArray[np.int16]
+    name: NDArray[np.int32]
     session: NDArray[np.int16]
     price: FloatArray
     notional: FloatArray
@@ -80,7 +80,7 @@ class Prints:
 
     sessions: IntArray
     begin: IntArray
-    name: NDArray[np.int16]
+    name: NDArray[np.int32]
     session: NDArray[np.int16]
     at: NDArray[np.int32]
     price: FloatArray
@@ -228,7 +228,7 @@ def _read(view: View) -> Prints:
     return Prints(
         sessions=np.unique(np.searchsorted(frame.sessions, np.array(days, dtype="datetime64[D]"))),
         begin=np.searchsorted(name, np.arange(len(frame.names) + 1)),
-        name=name.astype(np.int16),
+        name=name.astype(np.int32),
         session=session.astype(np.int16),
         at=at.astype(np.int32),
         price=price,
@@ -236,7 +236,7 @@ def _read(view: View) -> Prints:
         conditions=conditions,
         burst=burst.astype(np.int32),
         bursts=MarketBursts(
-            whose.astype(np.int16),
+            whose.astype(np.int32),
             when.astype(np.int16),
             bursts.price,
             bursts.notional,

@@ -186,10 +186,10 @@ class TicketTable(ThingTable):
         if not any(day.size for day in self.days):
             return {key: np.empty(0) for key in keys}, np.empty(0, np.int64)
         told = {key: np.concatenate([day.contracts[key] for day in self.days]) for key in keys}
-        # A name, days until 2149, a strike in cents and a right are one whole number.
-        cents = np.round(told["strike"].astype(np.float64) * 100).astype(np.int64)
+        # A name, days until 2149, a strike in thousandths, as contracts are listed, and a right are one whole number.
+        thousandths = np.round(told["strike"].astype(np.float64) * 1000).astype(np.int64)
         number = (told["name"].astype(np.int64) << 48) | (told["expiration"].astype(np.int64) << 32)
-        number |= (cents << 1) | told["is_call"].astype(np.int64)
+        number |= (thousandths << 1) | told["is_call"].astype(np.int64)
         _, first, place = np.unique(number, return_index=True, return_inverse=True)
         return {key: values[first] for key, values in told.items()}, place
 

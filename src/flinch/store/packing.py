@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 
 Records = NDArray[np.void]
 _LEVEL = 3
-FINEST = 10_000
-"""Parts of a unit in which prices are kept."""
+FINEST, FINER = 10_000, 100_000_000
+"""Parts of a unit in which prices are kept, and those that are finer."""
+_LARGEST = 1e7
 
 
 def pack(records: Records) -> bytes:
@@ -48,20 +49,45 @@ def unpack_groups(layout: np.dtype[np.void], packed: Sequence[bytes]) -> tuple[N
     return place, records
 
 
-def ten_thousandths(values: NDArray[np.float64]) -> NDArray[np.int64]:
-    """Prices as whole ten-thousandths, -1 where missing; raises ValueError for one that is negative or finer.
+def packed_prices(values: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Prices as whole ten-thousandths, -1 where missing, and one that is finer as -2 less its hundred-millionths.
 
-    Eight bytes each, of which the upper ones are alike and take no room.
+    Eight bytes each, of which the upper ones are alike and take no room. Raises ValueError for one that is negative or finer
+    still.
     """
     known = np.isfinite(values)
-    scaled = np.where(known, values, 0.0) * 1e4
-    whole = np.round(scaled)
-    bad = (np.abs(scaled - whole) > 1e-3) | (whole < 0)
-    if bad.any():
-        raise ValueError(f"a price must have at most four decimals and not be negative; this one is {values[bad][0]!r}")
-    return np.where(known, whole, -1).astype(np.int64)
+    plain = np.where(known, values, 0.0)
+    if (plain < 0).any():
+        raise ValueError(f"a price must not be negative; this one is {plain[plain < 0][0]!r}")
+    out = np.where(known, np.round(plain * FINEST), -1.0)
+    fine = ~_near(plain, FINEST)
+    if fine.any():
+        if not can_be_packed(plain).all():
+            raise ValueError(
+                f"a price must have at most eight decimals; this one is {plain[~can_be_packed(plain)][0]!r}"
+            )
+        out[fine] = -2 - np.round(plain[fine] * FINER)
+    return out.astype(np.int64)
 
 
-def from_ten_thousandths(values: NDArray[np.int64]) -> NDArray[np.float64]:
-    """The prices that `ten_thousandths` was given."""
-    return np.where(values < 0, np.nan, values / 1e4)
+def _near(values: NDArray[np.float64], parts: int) -> NDArray[np.bool_]:
+    """Which values are a whole number of parts, but for what arithmetic leaves."""
+    scaled = values * parts
+    near: NDArray[np.bool_] = np.abs(scaled - np.round(scaled)) <= 1e-5 + 1e-15 * np.abs(scaled)
+    return near
+
+
+def unpacked_prices(values: NDArray[np.int64]) -> NDArray[np.float64]:
+    """The prices that `packed_prices` was given."""
+    prices = np.where(values < 0, np.nan, values / FINEST)
+    fine = values <= -2
+    if fine.any():
+        prices[fine] = (-2 - values[fine]) / FINER
+    return prices
+
+
+def can_be_packed(values: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Which prices `packed_prices` takes; missing ones are."""
+    plain = np.where(np.isfinite(values), values, 0.0)
+    sound: NDArray[np.bool_] = (plain >= 0) & (plain < _LARGEST) & (_near(plain, FINEST) | _near(plain, FINER))
+    return sound

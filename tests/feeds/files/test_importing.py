@@ -145,7 +145,7 @@ def test_what_cannot_be_loaded_changes_nothing(store: Engine, files: Path, tmp_p
     with pytest.raises(BadFile, match="is empty"):
         load(store, path, kind="daily_bars")
     assert read_state(store) is None
-    finer = chain().head(2).with_columns(bid=pl.lit(1.00005))
+    finer = chain().head(2).with_columns(bid=pl.lit(1.0000000013))
     finer.write_parquet(tmp_path / "chains.parquet")
     assert counts(load(store, tmp_path / "chains.parquet", make_names=True)) == (0, 0, 0, 2)
     another = make_engine(store.url)

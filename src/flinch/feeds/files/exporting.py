@@ -12,10 +12,30 @@ import polars as pl
 from sqlalchemy import Engine, select
 
 from flinch.feeds.files.kinds import KINDS
+from flinch.feeds.files.trades import PRINT_CONDITIONS, TAPE_CONDITIONS, condition_words
 from flinch.store.market.chain import read_contracts, read_multipliers, read_snapshots, read_spots
-from flinch.store.market.models import DailyBar, Dividend, EarningsReport, FundMember, MarketBase, ShortInterest
-from flinch.store.market.names import read_names
+from flinch.store.market.minutes import read_minutes
+from flinch.store.market.models import (
+    ChainSnapshot,
+    DailyBar,
+    Dividend,
+    EarningsReport,
+    Estimate,
+    ExtendedDay,
+    Fundamental,
+    FundamentalSource,
+    FundMember,
+    MarketBase,
+    MinuteDay,
+    NameChain,
+    ShortInterest,
+    Venue,
+    VolatilityDay,
+)
+from flinch.store.market.names import read_keys, read_names
+from flinch.store.market.prints import read_print_sessions, read_prints
 from flinch.store.market.settings import read_settings
+from flinch.store.market.tape import read_tape, read_tape_sessions
 from flinch.store.reading import read_table
 
 Form = Literal["parquet", "csv"]
@@ -98,6 +118,77 @@ def _plainly(
     return export
 
 
+def _by_moment(
+    read: Callable[[Engine, tuple[int, int], tuple[dt.date, dt.date]], pl.DataFrame],
+    finished: Callable[[Engine, pl.DataFrame], pl.DataFrame],
+    sessions: Callable[[Engine], list[dt.date]],
+) -> Callable[[Engine, str, Span], Tables]:
+    """What exports a kind of which a session has many, a file a session."""
+
+    def export(engine: Engine, kind: str, span: Span) -> Tables:
+        ids = read_names(engine)["id"]
+        for session in sessions(engine):
+            if span.holds(session) and ids.len():
+                rows = read(engine, (int(ids.min()), int(ids.max())), (session, session))  # type: ignore[arg-type]
+                yield f"{kind}-{session}", _with_symbols(engine, finished(engine, rows))
+
+    return export
+
+
+def _minutes(engine: Engine, rows: pl.DataFrame) -> pl.DataFrame:
+    at = pl.col("at").cast(pl.Datetime("us")).dt.replace_time_zone("UTC")
+    return rows.with_columns(at, pl.col(pl.Float64).fill_nan(None))
+
+
+def _told(conditions: dict[str, int]) -> Callable[[Engine, pl.DataFrame], pl.DataFrame]:
+    def finished(engine: Engine, rows: pl.DataFrame) -> pl.DataFrame:
+        midnight = pl.col("session").cast(pl.Datetime("us")).dt.replace_time_zone("UTC")
+        told = rows.with_columns(
+            (midnight + pl.duration(milliseconds=pl.col("at"))).alias("at"),
+            condition_words(conditions),
+            pl.col(pl.Float64).fill_nan(None),
+        )
+        if "venue" in told.columns:
+            venues = {key: name for name, key in read_keys(engine, Venue).items()}
+            told = told.with_columns(
+                pl.col("venue").cast(pl.Int64).replace_strict(venues, default="not told", return_dtype=pl.String),
+                pl.when("is_call").then(pl.lit("call")).otherwise(pl.lit("put")).alias("right"),
+            )
+        return told
+
+    return finished
+
+
+def _minute_sessions(engine: Engine) -> list[dt.date]:
+    rows = read_table(engine, select(MinuteDay.session).distinct().order_by(MinuteDay.session))
+    return rows["session"].cast(pl.Date).to_list()
+
+
+def _fundamentals(engine: Engine, kind: str, span: Span) -> Tables:
+    sources = {key: name for name, key in read_keys(engine, FundamentalSource).items()}
+    for name, rows in _plainly(Fundamental, "known_on")(engine, kind, span):
+        known = pl.col("source").cast(pl.Int64)
+        named = known.replace_strict(sources, default=None, return_dtype=pl.String)
+        yield name, rows.with_columns(pl.coalesce(named, pl.format("source {}", known)).alias("source"))
+
+
+def _estimates(engine: Engine, kind: str, span: Span) -> Tables:
+    for name, rows in _plainly(Estimate, "known_on")(engine, kind, span):
+        yield name, rows.rename({"fair_value": "price_target"})
+
+
+def _volatilities(engine: Engine, kind: str, span: Span) -> Tables:
+    """Those that no chain says."""
+    said = select(ChainSnapshot.session, NameChain.name_id).join(
+        NameChain, NameChain.taken_at == ChainSnapshot.taken_at
+    )
+    symbols = _with_symbols(engine, read_table(engine, said.distinct()))
+    for name, rows in _plainly(VolatilityDay, "session")(engine, kind, span):
+        # Single precision, as the shortest number that reads back as the same.
+        plain = rows.with_columns(pl.col(pl.Float32).cast(pl.String).cast(pl.Float64))
+        yield name, plain.join(symbols, on=["symbol", "session"], how="anti", maintain_order="left")
+
+
 def _names(engine: Engine, kind: str, span: Span) -> Tables:
     rows = read_names(engine).rename({"kind": "type"})
     yield kind, rows.with_columns(pl.when(pl.col("sector") == "").then(None).otherwise("sector").alias("sector"))
@@ -121,6 +212,13 @@ _EXPORTS: dict[str, Callable[[Engine, str, Span], Tables]] = {
     "names": _names,
     "daily_bars": _plainly(DailyBar, "session"),
     "chains": _chains,
+    "volatility_days": _volatilities,
+    "extended_days": _plainly(ExtendedDay, "session"),
+    "minute_bars": _by_moment(read_minutes, _minutes, _minute_sessions),
+    "option_trades": _by_moment(read_tape, _told(TAPE_CONDITIONS), read_tape_sessions),
+    "prints": _by_moment(read_prints, _told(PRINT_CONDITIONS), read_print_sessions),
+    "fundamentals": _fundamentals,
+    "estimates": _estimates,
     "dividends": _plainly(Dividend, "ex_date"),
     "earnings_dates": _plainly(EarningsReport, "session"),
     "short_interest": _plainly(ShortInterest, "settled_on"),

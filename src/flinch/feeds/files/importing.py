@@ -25,8 +25,9 @@ from sqlalchemy import Engine, select, text
 from flinch.clock import wall
 from flinch.core.interrupt import stopped_by
 from flinch.errors import FlinchError
+from flinch.feeds.files.changes import Change, Names
 from flinch.feeds.files.kinds import KINDS, Kind
-from flinch.feeds.files.loaders import LOADERS, Change, Names
+from flinch.feeds.files.loaders import LOADERS
 from flinch.feeds.files.matching import CannotMatch, guess_kind, lacking, match_columns
 from flinch.feeds.files.reading import open_table
 from flinch.feeds.files.reasons import first_of
@@ -51,13 +52,15 @@ from flinch.store.market.imports import (
 from flinch.store.market.models import (
     ExchangeSession,
     ExpiryVolatility,
+    FundamentalSource,
     NameChain,
     OptionDay,
     Position,
     SurfaceDay,
+    Venue,
     VolatilityDay,
 )
-from flinch.store.market.names import read_names, read_newest_bar
+from flinch.store.market.names import read_keys, read_names, read_newest_bar
 from flinch.store.market.settings import MarketSettings, read_settings
 from flinch.store.market.state import advance, begin_load, begin_moment, finish_load, read_state
 from flinch.store.reading import read_table
@@ -136,7 +139,12 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
         if not asked.dry:
             _recover(engine, settings, tell)
         place = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="flinch-import-")))
-        names = Names(read_names(engine), make=asked.make_names)
+        names = Names(
+            read_names(engine),
+            make=asked.make_names,
+            venues=read_keys(engine, Venue),
+            sources=read_keys(engine, FundamentalSource),
+        )
         refused = stack.enter_context(_Refused(asked.refused, table.columns).opened())
         rows, parts = 0, 0
         for batch in table.batches():

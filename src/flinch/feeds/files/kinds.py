@@ -47,6 +47,29 @@ _SESSION = Column(
     "session", "day", key=True, needed=True, called=("date", "day", "trade_date", "trading_day", "quote_date", "as_of")
 )
 
+_AT = Column(
+    "at", "instant", key=True, needed=True, called=("time", "timestamp", "datetime", "trade_time", "executed_at")
+)
+_CONTRACT = (
+    Column("contract", "contract", called=("occ", "occ_symbol", "option_symbol", "contract_symbol", "osi")),
+    Column("expiration", "day", key=True, called=("expiry", "expiration_date", "expire_date", "exp", "maturity")),
+    Column("strike", "number", key=True, least=0, called=("strike_price", "k", "exercise_price")),
+    Column("right", "right", key=True, called=("type", "option_type", "put_call", "call_put", "cp", "cp_flag")),
+)
+_PRICES = (
+    Column("open", "number", needed=True, least=0, called=("o", "open_price", "px_open")),
+    Column("high", "number", needed=True, least=0, called=("h", "high_price", "px_high")),
+    Column("low", "number", needed=True, least=0, called=("l", "low_price", "px_low")),
+    Column("close", "number", needed=True, least=0, called=("c", "close_price", "last", "px_last", "settle")),
+    Column("volume", "number", least=0, called=("v", "vol", "shares_traded")),
+)
+
+
+def _vol(days: int) -> Column:
+    called = (f"iv_{days}", f"iv_{days}d", f"iv{days}d", f"ivol_{days}d")
+    return Column(f"iv{days}", "number", least=0, share=True, called=called)
+
+
 _ALL = (
     Kind(
         "names",
@@ -67,11 +90,7 @@ _ALL = (
         (
             _SYMBOL,
             _SESSION,
-            Column("open", "number", needed=True, least=0, called=("o", "open_price", "px_open")),
-            Column("high", "number", needed=True, least=0, called=("h", "high_price", "px_high")),
-            Column("low", "number", needed=True, least=0, called=("l", "low_price", "px_low")),
-            Column("close", "number", needed=True, least=0, called=("c", "close_price", "last", "px_last", "settle")),
-            Column("volume", "number", least=0, called=("v", "vol", "shares_traded")),
+            *_PRICES,
         ),
     ),
     Kind(
@@ -83,10 +102,7 @@ _ALL = (
                 "taken_at", "instant", key=True, needed=True,
                 called=("at", "quote_time", "quote_datetime", "timestamp", "snapshot_time", "datetime", "time"),
             ),
-            Column("contract", "contract", called=("occ", "occ_symbol", "option_symbol", "contract_symbol", "osi")),
-            Column("expiration", "day", key=True, called=("expiry", "expiration_date", "expire_date", "exp", "maturity")),
-            Column("strike", "number", key=True, least=0, called=("strike_price", "k", "exercise_price")),
-            Column("right", "right", key=True, called=("type", "option_type", "put_call", "call_put", "cp", "cp_flag")),
+            *_CONTRACT,
             Column(
                 "underlying", "number", least=0,
                 called=("spot", "underlying_price", "underlying_last", "stock_price", "active_underlying_price"),
@@ -96,6 +112,83 @@ _ALL = (
             Column("volume", "whole", least=0, called=("vol", "trade_volume", "contracts_traded")),
             Column("open_interest", "whole", least=0, called=("oi", "openint", "open_int")),
             Column("multiplier", "number", least=0, called=("contract_size", "shares_per_contract")),
+        ),
+    ),
+    Kind(
+        "volatility_days",
+        "Implied volatility of past sessions, for who has history and no chains; what chains say wins.",
+        (
+            _SYMBOL,
+            _SESSION,
+            *[_vol(days) for days in (7, 14, 30, 60, 90, 180, 365)],
+        ),
+    ),
+    Kind(
+        "extended_days",
+        "Prices and shares before a session's open and after its close, a name.",
+        (
+            _SYMBOL,
+            _SESSION,
+            *[
+                Column(name, "number", least=0)
+                for name in ("pre_high", "pre_low", "pre_last", "pre_volume", "post_last", "post_volume")
+            ],
+        ),
+    ),
+    Kind(
+        "minute_bars",
+        "Bars of a minute, by the moment in which each begins.",
+        (_SYMBOL, _AT, *_PRICES),
+    ),
+    Kind(
+        "option_trades",
+        "Trades of options, in the order in which they were told.",
+        (
+            _SYMBOL,
+            _AT,
+            *_CONTRACT,
+            Column("price", "number", needed=True, least=0, called=("trade_price", "px", "premium")),
+            Column("contracts", "whole", needed=True, called=("size", "quantity", "qty", "trade_size")),
+            Column("bid", "number", least=0, called=("bid_price", "best_bid", "bid_at_trade")),
+            Column("ask", "number", least=0, called=("ask_price", "best_ask", "ask_at_trade", "offer")),
+            Column("venue", "text", called=("exchange", "market", "mic")),
+            Column("conditions", "text", called=("condition", "flags", "sale_condition")),
+        ),
+    ),
+    Kind(
+        "prints",
+        "Off-exchange trades, in the order in which they were told.",
+        (
+            _SYMBOL,
+            _AT,
+            Column("price", "number", needed=True, least=0, called=("trade_price", "px")),
+            Column("shares", "whole", needed=True, called=("size", "quantity", "qty", "volume")),
+            Column("conditions", "text", called=("condition", "flags", "sale_condition")),
+        ),
+    ),
+    Kind(
+        "fundamentals",
+        "What a report told, a share, by who tells it; two sources are held against each other.",
+        (
+            _SYMBOL,
+            Column("source", "text", key=True, needed=True, called=("provider", "vendor")),
+            Column("period_end", "day", key=True, needed=True, called=("period", "fiscal_period_end", "quarter_end")),
+            Column("known_on", "day", called=("published_on", "filed_on", "filing_date", "announced")),
+            Column("eps_ttm", "number", called=("eps", "earnings_per_share")),
+            Column("sales_ttm", "number", called=("sales_per_share", "revenue_per_share")),
+            Column("book", "number", called=("book_value", "book_per_share", "bvps")),
+            Column("fcf_ttm", "number", called=("free_cash_flow_per_share", "fcf_per_share")),
+            Column("debt_to_equity", "number", called=("de_ratio", "leverage")),
+        ),
+    ),
+    Kind(
+        "estimates",
+        "What analysts expect together.",
+        (
+            _SYMBOL,
+            Column("known_on", "day", key=True, needed=True, called=("date", "as_of", "published_on")),
+            Column("eps_next_year", "number", called=("eps_estimate", "forward_eps")),
+            Column("price_target", "number", least=0, called=("target", "target_price", "fair_value")),
         ),
     ),
     Kind(

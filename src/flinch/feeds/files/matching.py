@@ -82,7 +82,8 @@ def guess_kind(path: Path, theirs: Sequence[str]) -> str:
     fits = []
     for kind in KINDS.values():
         matched = match_columns(kind, theirs)
-        if not lacking(kind, matched):
+        # Keys alone tell nothing.
+        if not lacking(kind, matched) and any(column.name in matched for column in kind.columns if not column.key):
             fits.append((len(matched), kind.name))
     if not fits:
         kinds = ", ".join(KINDS)

@@ -241,6 +241,9 @@ def _values(cells: pl.Series, column: Column, reading: Reading) -> pl.Series:
     way = reading.ways.get(column.name, "")
     if cells.dtype == pl.String:
         values = _WAYS[column.sort][way](cells) if column.sort in _WAYS else _words(cells, column)
+    elif cells.dtype == pl.Float32:
+        # The number that was meant is the shortest one that reads back as the same.
+        values = cells.cast(pl.String).cast(pl.Float64)
     else:
         values = cells
     if column.sort == "instant":

@@ -14,11 +14,11 @@ from flinch.store.engine import told
 from flinch.store.market.models import ChainSnapshot, ContractSeries, Dividend, NameChain, SnapshotPrice
 from flinch.store.packing import (
     Records,
-    from_ten_thousandths,
     pack_groups,
-    ten_thousandths,
+    packed_prices,
     unpack,
     unpack_groups,
+    unpacked_prices,
 )
 from flinch.store.reading import numbers, read_rows, read_table
 
@@ -59,7 +59,7 @@ def chain_rows(taken_at: dt.datetime, contracts: pl.DataFrame) -> pl.DataFrame:
         records[field] = ordered[field].to_numpy()
     records["expiration"] = ordered["expiration"].cast(pl.Date).to_physical().to_numpy()
     for field in ("bid", "ask"):
-        records[field] = ten_thousandths(numbers(ordered[field]))
+        records[field] = packed_prices(numbers(ordered[field]))
     owner = ordered["name_id"].cast(pl.Int64).to_numpy()
     owners, quotes = pack_groups(owner, records)
     counts = np.unique(owner, return_counts=True)[1]
@@ -75,7 +75,7 @@ def _frame(records: Records) -> pl.DataFrame:
             "strike": records["strike"],
             "is_call": records["is_call"].astype(bool),
             "series": records["series"],
-            **{side: pl.Series(from_ten_thousandths(records[side])).fill_nan(None) for side in ("bid", "ask")},
+            **{side: pl.Series(unpacked_prices(records[side])).fill_nan(None) for side in ("bid", "ask")},
             "volume": records["volume"],
             "open_interest": records["open_interest"],
         }

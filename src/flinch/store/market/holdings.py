@@ -24,12 +24,14 @@ from flinch.store.market.models import (
     PrintDay,
     ShortInterest,
     TapeDay,
+    VolatilityDay,
 )
 
 HOLDS: dict[str, type[MarketBase]] = {
     "names": Name,
     "daily_bars": DailyBar,
     "chains": ChainSnapshot,
+    "volatility_days": VolatilityDay,
     "extended_days": ExtendedDay,
     "minute_bars": MinuteDay,
     "dividends": Dividend,
@@ -45,6 +47,7 @@ HOLDS: dict[str, type[MarketBase]] = {
 DAYS: dict[str, InstrumentedAttribute[Any]] = {
     "daily_bars": DailyBar.session,
     "chains": ChainSnapshot.session,
+    "volatility_days": VolatilityDay.session,
     "extended_days": ExtendedDay.session,
     "minute_bars": MinuteDay.session,
     "dividends": Dividend.ex_date,

@@ -10,7 +10,7 @@ from sqlalchemy import Engine, select
 
 from flinch.store.engine import told
 from flinch.store.market.models import MinuteDay
-from flinch.store.packing import from_ten_thousandths, pack_groups, ten_thousandths, unpack_groups
+from flinch.store.packing import pack_groups, packed_prices, unpack_groups, unpacked_prices
 from flinch.store.reading import numbers
 
 _PRICES = ("open", "high", "low", "close")
@@ -29,7 +29,7 @@ def minute_rows(bars: pl.DataFrame) -> pl.DataFrame:
     at = ordered["at"].to_numpy().astype("datetime64[m]").astype(np.int64)
     records["minute"] = at - 1440 * day
     for field in _PRICES:
-        records[field] = ten_thousandths(numbers(ordered[field]))
+        records[field] = packed_prices(numbers(ordered[field]))
     volume = numbers(ordered["volume"])
     records["volume"] = np.where(np.isfinite(volume), np.round(np.nan_to_num(volume)), -1)
     owners, minutes = pack_groups((day << 32) + ordered["name_id"].cast(pl.Int64).to_numpy(), records)
@@ -59,7 +59,7 @@ def read_minutes(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date
             "name_id": np.array([name_id for _, name_id, _ in days], dtype=np.int64)[place],
             "session": session,
             "at": at.astype("datetime64[ms]"),
-            **{field: from_ten_thousandths(records[field]) for field in _PRICES},
+            **{field: unpacked_prices(records[field]) for field in _PRICES},
             "volume": np.where(records["volume"] < 0, np.nan, records["volume"]),
         }
     )

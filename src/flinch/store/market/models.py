@@ -152,7 +152,7 @@ class DailyBar(Told, MarketBase):
     volume: Mapped[float | None] = mapped_column(Double)
 
 
-class ExtendedDay(MarketBase):
+class ExtendedDay(Told, MarketBase):
     """Before a session's open and after its close; missing where nothing traded then."""
 
     __tablename__ = "extended_day"
@@ -228,6 +228,14 @@ class Venue(MarketBase):
     name: Mapped[str] = mapped_column(String(40))
 
 
+class FundamentalSource(MarketBase):
+    """Who fundamentals are from: the first one and the second one."""
+
+    __tablename__ = "fundamental_source"
+    id: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    name: Mapped[str] = mapped_column(String(40))
+
+
 class OptionDay(MarketBase):
     """A session's options as a whole: contracts traded and open by side, quoted width at the money in percent, what is listed."""
 
@@ -288,7 +296,7 @@ class FundMember(Told, MarketBase):
     weight: Mapped[float] = mapped_column(Double)
 
 
-class Fundamental(MarketBase):
+class Fundamental(Told, MarketBase):
     """A report's figures as first reported by one source, per share; usable from `known_on`."""
 
     __tablename__ = "fundamental"
@@ -303,7 +311,7 @@ class Fundamental(MarketBase):
     debt_to_equity: Mapped[float | None] = mapped_column(Double)
 
 
-class Estimate(MarketBase):
+class Estimate(Told, MarketBase):
     """What analysts expect together, usable from `known_on`."""
 
     __tablename__ = "estimate"

@@ -11,7 +11,7 @@ from sqlalchemy import Engine, func, select
 
 from flinch.store.engine import told
 from flinch.store.market.chain import read_multipliers
-from flinch.store.market.models import DailyBar, ExchangeSession, Name
+from flinch.store.market.models import DailyBar, ExchangeSession, FundamentalSource, Name, Venue
 from flinch.store.reading import Floats, dates, numbers, read_table
 
 
@@ -26,6 +26,12 @@ def read_calendar(engine: Engine) -> NDArray[np.datetime64]:
     """Every session of the exchange that is known, past and ahead, in order."""
     rows = read_table(engine, select(ExchangeSession.session).order_by(ExchangeSession.session))
     return dates(rows["session"])
+
+
+def read_keys(engine: Engine, table: type[Venue] | type[FundamentalSource]) -> dict[str, int]:
+    """Keys of venues, or of sources of fundamentals, by name."""
+    with told(), engine.connect() as connection:
+        return {name: key for key, name in connection.execute(select(table.id, table.name))}
 
 
 def multipliers(engine: Engine, ids: NDArray[np.int64]) -> Floats:

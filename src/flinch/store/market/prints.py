@@ -10,7 +10,7 @@ from sqlalchemy import Engine, select
 
 from flinch.store.engine import told
 from flinch.store.market.models import PrintDay
-from flinch.store.packing import from_ten_thousandths, pack_groups, ten_thousandths, unpack_groups
+from flinch.store.packing import pack_groups, packed_prices, unpack_groups, unpacked_prices
 from flinch.store.reading import numbers
 
 AVERAGE, DERIVATIVE, LATE = 1, 2, 4
@@ -26,13 +26,13 @@ def print_rows(prints: pl.DataFrame) -> pl.DataFrame:
     Raises
     ------
     ValueError
-        For a price that is negative or finer than four decimals.
+        For a price that is negative or finer than eight decimals.
     """
     ordered = prints.sort("session", "name_id", maintain_order=True)
     records = np.empty(ordered.height, PRINT)
     for field in ("at", "shares", "conditions"):
         records[field] = ordered[field].to_numpy()
-    records["price"] = ten_thousandths(numbers(ordered["price"]))
+    records["price"] = packed_prices(numbers(ordered["price"]))
     day = ordered["session"].cast(pl.Date).to_physical().to_numpy().astype(np.int64)
     owners, packed = pack_groups((day << 32) + ordered["name_id"].cast(pl.Int64).to_numpy(), records)
     return pl.DataFrame(
@@ -60,7 +60,7 @@ def read_prints(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date,
             "name_id": np.array([name_id for name_id, *_ in days], dtype=np.int64)[place],
             "session": np.array([session for _, session, _ in days], dtype="datetime64[D]")[place],
             "at": records["at"].astype(np.int64),
-            "price": from_ten_thousandths(records["price"]),
+            "price": unpacked_prices(records["price"]),
             "shares": records["shares"].astype(np.int64),
             "conditions": records["conditions"],
         }

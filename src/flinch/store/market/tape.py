@@ -10,7 +10,7 @@ from sqlalchemy import Engine, func, select
 
 from flinch.store.engine import told
 from flinch.store.market.models import TapeDay, Venue
-from flinch.store.packing import from_ten_thousandths, pack_groups, ten_thousandths, unpack_groups
+from flinch.store.packing import pack_groups, packed_prices, unpack_groups, unpacked_prices
 from flinch.store.reading import numbers
 
 PACKAGE, LATE, CANCELLED, AUCTION = 1, 2, 4, 8
@@ -33,14 +33,14 @@ def tape_rows(fills: pl.DataFrame) -> pl.DataFrame:
     Raises
     ------
     ValueError
-        For a price that is negative or finer than four decimals.
+        For a price that is negative or finer than eight decimals.
     """
     ordered = fills.sort("session", "name_id", maintain_order=True)
     records = np.empty(ordered.height, FILL)
     for field in ("at", "is_call", "venue", "conditions", "contracts"):
         records[field] = ordered[field].to_numpy()
     for field in _PRICES:
-        records[field] = ten_thousandths(numbers(ordered[field]))
+        records[field] = packed_prices(numbers(ordered[field]))
     records["expiration"] = ordered["expiration"].cast(pl.Date).to_physical().to_numpy()
     day = ordered["session"].cast(pl.Date).to_physical().to_numpy().astype(np.int64)
     owner = (day << 32) + ordered["name_id"].cast(pl.Int64).to_numpy()
@@ -72,14 +72,14 @@ def read_tape(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date, d
             "session": np.array([session for session, *_ in days], dtype="datetime64[D]")[place],
             "at": records["at"].astype(np.int64),
             "expiration": pl.Series(records["expiration"]).cast(pl.Date),
-            "strike": from_ten_thousandths(records["strike"]),
+            "strike": unpacked_prices(records["strike"]),
             "is_call": records["is_call"].astype(bool),
             "venue": records["venue"],
             "conditions": records["conditions"],
-            "price": from_ten_thousandths(records["price"]),
+            "price": unpacked_prices(records["price"]),
             "contracts": records["contracts"].astype(np.int64),
-            "bid": from_ten_thousandths(records["bid"]),
-            "ask": from_ten_thousandths(records["ask"]),
+            "bid": unpacked_prices(records["bid"]),
+            "ask": unpacked_prices(records["ask"]),
         }
     )
 

@@ -7,7 +7,10 @@ from sqlalchemy.dialects import mysql
 revision = "0008"
 down_revision = "0007"
 
-TABLES = ("name", "daily_bar", "dividend", "earnings_report", "short_interest", "fund_member", "chain_snapshot")
+TABLES = (
+    "name", "daily_bar", "extended_day", "dividend", "earnings_report", "short_interest", "fund_member", "fundamental",
+    "estimate", "chain_snapshot",
+)  # fmt: skip
 
 
 def upgrade() -> None:
@@ -39,6 +42,15 @@ def upgrade() -> None:
         sa.Column("table_name", sa.String(length=40), nullable=False),
         sa.Column("rows", mysql.LONGBLOB(), nullable=False),
         sa.PrimaryKeyConstraint("import_id", "place"),
+        mysql_charset="utf8mb4",
+        mysql_collate="utf8mb4_bin",
+        mysql_engine="InnoDB",
+    )
+    op.create_table(
+        "fundamental_source",
+        sa.Column("id", sa.SmallInteger(), autoincrement=False, nullable=False),
+        sa.Column("name", sa.String(length=40), nullable=False),
+        sa.PrimaryKeyConstraint("id"),
         mysql_charset="utf8mb4",
         mysql_collate="utf8mb4_bin",
         mysql_engine="InnoDB",
