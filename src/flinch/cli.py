@@ -54,7 +54,8 @@ def _parser(given: list[str]) -> argparse.ArgumentParser:
     _add_demo(commands.add_parser("demo", help="serve Flinch with the demo market", prog="scripts/demo"))
     # What a command works with takes seconds to import, which a start of the demo must not wait for.
     if given[:1] != ["demo"]:
-        from flinch.commands.files import add_import, add_publish
+        from flinch.commands.backups import add_backup, add_restore
+        from flinch.commands.files import add_export, add_import, add_publish
         from flinch.commands.markets import add_market_commands
 
         add_market_commands(commands.add_parser("market", help="markets beside each other: new, list, remove"), common)
@@ -64,6 +65,11 @@ def _parser(given: list[str]) -> argparse.ArgumentParser:
         add_publish(
             commands.add_parser("publish", parents=[common], help="compute again what follows from a market's chains")
         )
+        add_export(commands.add_parser("export", parents=[common], help="write a market's data as files"))
+        add_backup(
+            commands.add_parser("backup", parents=[common], help="write all that you own, and markets, into a file")
+        )
+        add_restore(commands.add_parser("restore", parents=[common], help="bring back what such a file holds"))
         openapi = commands.add_parser("openapi", help="write the interface's API description")
         openapi.add_argument("file", type=Path)
         openapi.set_defaults(run=lambda chosen: _write_openapi(chosen.file))

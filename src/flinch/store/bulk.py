@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -23,6 +23,21 @@ def replace_rows(engine: Engine, table: type[DeclarativeBase], rows: pl.DataFram
     # The rows come sorted and whole from our own code; checking them one by one takes most of the time.
     with loading(engine) as connection, _unchecked(connection):
         _send(connection, table.__tablename__, rows)
+
+
+def add_rows(engine: Engine, table: str, rows: pl.DataFrame) -> None:
+    """As `replace_rows`, into a table by its name."""
+    with loading(engine) as connection, _unchecked(connection):
+        _send(connection, table, rows)
+
+
+def load_all(engine: Engine, tables: Sequence[str], rows: Iterator[tuple[str, pl.DataFrame]]) -> None:
+    """Let these rows be all that tables have, in one transaction: nothing is changed when it fails."""
+    with loading(engine) as connection, _unchecked(connection):
+        for table in tables:
+            connection.exec_driver_sql(f"DELETE FROM `{table}`")
+        for table, some in rows:
+            _send(connection, table, some)
 
 
 def remove_rows(engine: Engine, table: type[DeclarativeBase], keys: pl.DataFrame) -> None:
@@ -51,7 +66,7 @@ def _send(connection: Connection, table: str, rows: pl.DataFrame) -> None:
             include_header=False,
             null_value="NULL",
             quote_style="non_numeric",
-            datetime_format="%Y-%m-%d %H:%M:%S",
+            datetime_format="%Y-%m-%d %H:%M:%S%.6f",
         )
         # Bytes travel as their hexadecimal digits.
         binary = [name for name, kind in rows.schema.items() if kind == pl.Binary]

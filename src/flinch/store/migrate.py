@@ -93,6 +93,12 @@ def _alone(connection: Connection) -> Iterator[None]:
             connection.execute(text("SELECT RELEASE_LOCK(:name)"), lock)
 
 
+def revisions(tree: str) -> list[str]:
+    """The revisions of a tree, the newest first."""
+    scripts = ScriptDirectory(str(_HERE / tree / "migrations"))
+    return [script.revision for script in scripts.walk_revisions()]
+
+
 def upgrade(connection: Connection, tree: str, to: str = "head") -> None:
     """Apply every migration of a tree ("market" or "owned") that the database lacks, up to one; also one begun before."""
     with _repeatable(connection):
