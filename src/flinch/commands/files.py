@@ -9,6 +9,7 @@ from pathlib import Path
 from sqlalchemy import Engine
 
 from flinch.commands.told import Refused, tell
+from flinch.feeds.files.checking import run_checks
 from flinch.feeds.files.exporting import EXPORTED, Span, export_kinds
 from flinch.feeds.files.importing import Asked, Outcome, import_file, publish_all
 from flinch.feeds.files.kinds import KINDS
@@ -52,6 +53,12 @@ def add_export(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--until", type=dt.date.fromisoformat, metavar="SESSION")
     parser.add_argument("--as", dest="form", choices=("parquet", "csv"), default="parquet")
     parser.set_defaults(run=_export)
+
+
+def add_check(parser: argparse.ArgumentParser) -> None:
+    """`flinch check --market NAME`."""
+    parser.add_argument("--market", required=True)
+    parser.set_defaults(run=_check)
 
 
 def add_publish(parser: argparse.ArgumentParser) -> None:
@@ -133,6 +140,20 @@ def _export(chosen: argparse.Namespace) -> None:
         engine.dispose()
     for one in written:
         tell(f"{chosen.to / one.file}: {one.rows:,} rows of {one.kind}", one._asdict(), as_json=chosen.json)
+
+
+def _check(chosen: argparse.Namespace) -> None:
+    with reached(chosen.folder) as databases:
+        engine = _engine(databases, chosen.market, demo=True)
+        found = run_checks(engine)
+        engine.dispose()
+    for one in found:
+        places = ", ".join(f"{at.symbol} {at.day or ''}".strip() for at in one.examples[:5])
+        words = f"{one.kind}: {one.words} {one.times} times: {places}"
+        row = one._asdict() | {"examples": [at._asdict() for at in one.examples]}
+        tell(words, row, as_json=chosen.json)
+    if not found and not chosen.json:
+        tell("Nothing of what is loaded looks wrong.", {}, as_json=False)
 
 
 def _publish(chosen: argparse.Namespace) -> None:

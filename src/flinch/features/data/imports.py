@@ -13,10 +13,12 @@ from flinch.features.data.schemas import (
     ImportHow,
     ImportJob,
     ImportList,
+    MendAsked,
     RefusedRow,
     UploadRow,
     WantedColumn,
 )
+from flinch.feeds.files.checking import Where, mend
 from flinch.feeds.files.importing import Asked, import_file, undo_import
 from flinch.feeds.files.kinds import KINDS, Column
 from flinch.feeds.files.looking import look_at, refused_rows
@@ -97,6 +99,11 @@ def begin_undo(jobs: Jobs, name: str, number: int, owner: int) -> int:
     return jobs.submit(KIND, {"market": name, "undo": number}, owner=owner)
 
 
+def begin_mend(jobs: Jobs, name: str, check: str, asked: MendAsked, owner: int) -> int:
+    """Mend what a check finds beside requests; returns the work's number. Raises TooManyJobs."""
+    return jobs.submit(KIND, {"market": name, "mend": check, "where": asked.model_dump(mode="json")}, owner=owner)
+
+
 def job_told(jobs: Jobs, job: Job) -> ImportJob:
     """How work on an import stands. Raises what it failed with, and JobCancelled."""
     answer = jobs.answer(job)
@@ -120,6 +127,10 @@ def import_work(markets: Markets, inbox: Inbox) -> Work:
         try:
             if "undo" in asked:
                 undo_import(engine, int(asked["undo"]), tell)
+                return json.dumps(None)
+            if "mend" in asked:
+                at = MendAsked.model_validate(asked["where"])
+                mend(engine, str(asked["mend"]), None if at.symbol is None else Where(at.symbol, at.day), tell)
                 return json.dumps(None)
             upload = _whole(inbox, name, int(asked["file"]))
             how = ImportHow.model_validate(asked["how"])

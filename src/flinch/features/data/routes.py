@@ -7,6 +7,9 @@ from flask_openapi3 import APIBlueprint
 
 from flinch.features.data import imports, service
 from flinch.features.data.schemas import (
+    CoverageQuery,
+    CoverageReply,
+    DataChecks,
     FileLook,
     HeldKinds,
     ImportHow,
@@ -18,6 +21,8 @@ from flinch.features.data.schemas import (
     MarketList,
     MarketPath,
     MarketRow,
+    MendAsked,
+    MendPath,
     PartQuery,
     UploadDraft,
     UploadPath,
@@ -27,6 +32,7 @@ from flinch.inbox import NoSuchUpload
 from flinch.store.databases import DEMO
 from flinch.store.owned.owners import choose_market
 from flinch.web import ERRORS, Done, Problem, UserError, market_name, owner, reply, services
+from flinch.web.lane import COSTLY
 
 _STAYS = Problem(
     type="stays",
@@ -40,6 +46,8 @@ _MADE = Problem(
     where="market",
 )
 _WAIT_SECONDS = 1.0
+_LOOKING = 1.0
+"""Seconds that a look at all of a market takes, about."""
 
 blueprint = APIBlueprint("data", __name__, url_prefix="/api", abp_responses=ERRORS)
 
@@ -55,6 +63,26 @@ def list_kinds() -> Response:
     """Every kind of data, and what the market has of it."""
     name = market_name()
     return reply(HeldKinds(market=name, kinds=service.kind_rows(services().markets, name)))
+
+
+@blueprint.get("/data/coverage", responses={200: CoverageReply, 422: Problem})
+def read_coverage(query: CoverageQuery) -> Response:
+    """Which names have a kind of which of the newest sessions."""
+    with COSTLY.turn(_LOOKING):
+        return reply(service.coverage_told(services().markets, market_name(), query.of))
+
+
+@blueprint.get("/data/checks", responses={200: DataChecks})
+def read_checks() -> Response:
+    """What is likely wrong with what is loaded."""
+    with COSTLY.turn(_LOOKING):
+        return reply(service.checks_told(services().markets, market_name()))
+
+
+@blueprint.post("/data/checks/<string:check>/mend", responses={200: ImportJob, 409: Problem})
+def mend(path: MendPath, body: MendAsked) -> Response:
+    """Mend what a check finds; it can be undone as an import can."""
+    return _job(imports.begin_mend(services().jobs, _own(), path.check, body, owner()))
 
 
 @blueprint.post("/markets", responses={200: MarketRow, 409: Problem, 422: Problem})

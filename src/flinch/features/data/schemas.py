@@ -39,9 +39,9 @@ class HeldKind(BaseModel):
     sessions_behind: int | None = Field(
         description="Sessions from the last day to the newest bar; none where days lie ahead"
     )
+    expected: dt.date | None = Field(description="The session after the last one, for a kind that comes each session")
     columns: list[str] = Field(description="Columns of a file of this kind, those of its key first")
     needed: list[str] = Field(description="Columns that such a file must have")
-    loadable: bool = Field(description="Whether files of this kind can be loaded")
 
 
 class HeldKinds(BaseModel):
@@ -49,6 +49,77 @@ class HeldKinds(BaseModel):
 
     market: str
     kinds: list[HeldKind]
+
+
+class CoverageQuery(BaseModel):
+    """Which kind."""
+
+    of: str = Field("daily_bars", max_length=20, description="A kind that names have of sessions")
+
+
+class HeldSpan(BaseModel):
+    """A stretch of sessions, by the places of its first and last."""
+
+    first: int
+    last: int
+
+
+class NameHoles(BaseModel):
+    """A name that lacks sessions."""
+
+    symbol: str
+    spans: list[HeldSpan] = Field(description="Stretches that it has")
+    lacks: int = Field(description="Sessions that it lacks, from its first one on")
+
+
+class CoverageReply(BaseModel):
+    """Which names have a kind of which of the newest sessions."""
+
+    kind: str
+    kinds: list[str] = Field(description="Kinds of which this can be told")
+    sessions: list[dt.date]
+    counts: list[int] = Field(description="Names that have it, by session")
+    lacking: list[int] = Field(description="Names that lack it though they had it before, by session")
+    names: int = Field(description="Names that have any")
+    whole: int = Field(description="Names that lack none since their first")
+    holes: list[NameHoles] = Field(description="Names that lack some, those that lack most first")
+    more: int = Field(description="Names that lack some and are not told")
+
+
+class FindingExample(BaseModel):
+    symbol: str
+    day: dt.date | None
+    words: str
+
+
+class CheckFinding(BaseModel):
+    """Something that is likely wrong with what is loaded."""
+
+    check: str
+    kind: str
+    words: str
+    times: int = Field(description="How often it was found")
+    examples: list[FindingExample]
+    mend: str | None = Field(description="What its mend would do, if there is one")
+    each: bool = Field(description="Whether each place is mended by itself, since not every one need be wrong")
+
+
+class DataChecks(BaseModel):
+    """What is likely wrong with what is loaded, by kind."""
+
+    market: str
+    findings: list[CheckFinding]
+
+
+class MendPath(BaseModel):
+    check: str = Field(max_length=20)
+
+
+class MendAsked(BaseModel):
+    """Which place is mended; without a symbol all that the check finds."""
+
+    symbol: str | None = Field(None, max_length=12)
+    day: dt.date | None = None
 
 
 class MarketDraft(BaseModel):

@@ -8,7 +8,19 @@ from zoneinfo import ZoneInfo
 import numpy as np
 from numpy.typing import NDArray
 
-from flinch.features.data.schemas import HeldKind, MarketDraft, MarketRow
+from flinch.features.data.schemas import (
+    CheckFinding,
+    CoverageReply,
+    DataChecks,
+    FindingExample,
+    HeldKind,
+    HeldSpan,
+    MarketDraft,
+    MarketRow,
+    NameHoles,
+)
+from flinch.feeds.files.checking import run_checks
+from flinch.feeds.files.coverage import COVERED, coverage
 from flinch.feeds.files.kinds import KINDS
 from flinch.market import Market, Markets
 from flinch.store.market.calendars import calendar_zone
@@ -46,17 +58,6 @@ def _market_row(market: Market) -> MarketRow:
     )
 
 
-WORDS = {
-    "extended_days": "Prices and shares before a session's open and after its close.",
-    "minute_bars": "Bars of a minute.",
-    "option_trades": "Trades of options, in the order in which they were told.",
-    "prints": "Off-exchange trades.",
-    "fundamentals": "What a report told, a share.",
-    "estimates": "What analysts expect together.",
-}
-"""Kinds that cannot be loaded from files."""
-
-
 def kind_rows(markets: Markets, name: str) -> list[HeldKind]:
     """Every kind, those first without which there is nothing to look at. Raises NoSuchMarket."""
     with markets.look(name) as market:
@@ -70,7 +71,7 @@ def _kind_rows(market: Market) -> list[HeldKind]:
 
 
 def _kind_row(kind: str, held: Held, sessions: NDArray[np.datetime64], newest: dt.date | None) -> HeldKind:
-    loaded = KINDS.get(kind)
+    loaded = KINDS[kind]
     behind = None
     if newest is not None and held.last is not None and held.last <= newest:
         behind = int(
@@ -78,15 +79,42 @@ def _kind_row(kind: str, held: Held, sessions: NDArray[np.datetime64], newest: d
         )
     return HeldKind(
         kind=kind,
-        words=loaded.words if loaded else WORDS[kind],
+        words=loaded.words,
         any=held.any,
         first=held.first,
         last=held.last,
         sessions_behind=behind,
-        columns=[column.name for column in loaded.columns] if loaded else [],
-        needed=[column.name for column in loaded.columns if column.needed] if loaded else [],
-        loadable=loaded is not None,
+        expected=_next(sessions, held.last) if kind in COVERED else None,
+        columns=[column.name for column in loaded.columns],
+        needed=[column.name for column in loaded.columns if column.needed],
     )
+
+
+def _next(sessions: NDArray[np.datetime64], last: dt.date | None) -> dt.date | None:
+    place = sessions.size if last is None else int(np.searchsorted(sessions, np.datetime64(last), side="right"))
+    return sessions[place].astype(object) if place < sessions.size else None
+
+
+def coverage_told(markets: Markets, name: str, kind: str) -> CoverageReply:
+    """Which names have a kind of which sessions. Raises NoCoverage."""
+    with markets.look(name) as market:
+        found = coverage(market.engine, kind)
+    holes = [
+        NameHoles(symbol=one.symbol, spans=[HeldSpan(first=a, last=b) for a, b in one.spans], lacks=one.lacks)
+        for one in found.holes
+    ]
+    return CoverageReply(kind=kind, kinds=list(COVERED), **(found._asdict() | {"holes": holes}))
+
+
+def checks_told(markets: Markets, name: str) -> DataChecks:
+    """What is likely wrong with what is loaded."""
+    with markets.look(name) as market:
+        found = run_checks(market.engine)
+    told = [
+        CheckFinding(**(one._asdict() | {"examples": [FindingExample(**e._asdict()) for e in one.examples]}))
+        for one in found
+    ]
+    return DataChecks(market=name, findings=told)
 
 
 def settings_of(draft: MarketDraft) -> MarketSettings:

@@ -251,6 +251,35 @@ def publish_all(engine: Engine, since: dt.date | None = None, tell: Tell = lambd
         return len(moments)
 
 
+def write_change(
+    engine: Engine,
+    kind: str,
+    change: Callable[[], tuple[Change, str]],
+    tell: Tell = lambda stage, share: None,
+) -> int:
+    """Write a change that no file tells, and keep it as an import: `change` says what it is, and in words. Returns its number;
+    raises Busy and what `change` raises."""
+    with _alone(engine):
+        settings = read_settings(engine)
+        _recover(engine, settings, tell)
+        made, words = change()
+        number = begin_import(
+            engine,
+            kind=kind,
+            source="mend",
+            file=words[:120],
+            how={"theirs": [], "columns": {}, "days": {}, "percent": [], "zone": None},
+            moments=[moment.isoformat() for moment in sorted(made.moments)],
+            rows=made.changed,
+            added=made.added,
+            changed=made.changed,
+            same=made.same,
+            refused=0,
+        )
+        _write(engine, settings, number, made, Names(read_names(engine), make=False), tell)
+        return number
+
+
 def undo_import(engine: Engine, number: int, tell: Tell = lambda stage, share: None) -> None:
     """Bring back what was there before an import: the newest one that stands. Raises NothingToUndo and Busy."""
     with _alone(engine):

@@ -43,19 +43,16 @@ export function BroughtFile({ upload, source, zone }: { upload: Schemas["UploadR
       <header>
         <h3>{upload.name}</h3>
         <span className="muted">{compact(upload.size)} bytes</span>
-        {seen && !upload.loaded && <KindChoice look={seen} onKind={(kind) => set({ kind, columns: {}, days: {}, percent: [] })} />}
+        {seen && !upload.loaded && (
+          <KindChoice look={seen} onKind={(kind) => set({ kind, columns: {}, days: {}, percent: [] })} />
+        )}
         <span className="acts">
           {!upload.loaded && (
             <>
               <button type="button" className="plain" disabled={!ready || work.isPending} onClick={() => act(false)}>
                 check
               </button>
-              <button
-                type="button"
-                className="plain"
-                disabled={!ready || work.isPending}
-                onClick={() => act(true)}
-              >
+              <button type="button" className="plain" disabled={!ready || work.isPending} onClick={() => act(true)}>
                 load
               </button>
             </>
@@ -92,7 +89,7 @@ function Told({ error }: { error: Error }) {
 }
 
 function KindChoice({ look, onKind }: { look: Look; onKind: (kind: string | null) => void }) {
-  const kinds = useKinds().data?.kinds.filter((kind) => kind.loadable) ?? [];
+  const kinds = useKinds().data?.kinds ?? [];
   return (
     <label>
       holds{" "}

@@ -1,6 +1,8 @@
 import { useEffect } from "react";
 import { useMarkets } from "@/shared/api/queries";
 import { Failed, Loading } from "@/shared/ui/States";
+import { Checks } from "./Checks";
+import { Coverage } from "./Coverage";
 import { Imports } from "./Imports";
 import { Kinds } from "./Kinds";
 import { Markets } from "./Markets";
@@ -21,6 +23,8 @@ export default function DataPage() {
       <Markets list={answer.data} />
       <Imports zone={answer.data.markets.find(({ name }) => name === answer.data.market)?.zone ?? "UTC"} />
       <Kinds />
+      <Coverage />
+      <Checks />
     </div>
   );
 }

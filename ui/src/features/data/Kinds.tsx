@@ -17,6 +17,7 @@ export function Kinds() {
             <th className="words">From</th>
             <th className="words">To</th>
             <th>Behind sessions</th>
+            <th className="words">Next</th>
             <th className="words">What it is</th>
             <th className="words">Columns of a file</th>
           </tr>
@@ -30,16 +31,15 @@ export function Kinds() {
               <td className="words">{kind.first ? date(kind.first, true) : kind.any ? "at any time" : "none"}</td>
               <td className="words">{kind.last ? date(kind.last, true) : DASH}</td>
               <td>{kind.sessions_behind ?? DASH}</td>
+              <td className="words">{kind.expected ? date(kind.expected) : DASH}</td>
               <td className="words kinds">{kind.words}</td>
               <td className="words kinds">
-                {kind.loadable
-                  ? kind.columns.map((name, place) => (
-                      <span key={name}>
-                        {place > 0 && ", "}
-                        {kind.needed.includes(name) ? <b>{name}</b> : name}
-                      </span>
-                    ))
-                  : "cannot be loaded from files yet"}
+                {kind.columns.map((name, place) => (
+                  <span key={name}>
+                    {place > 0 && ", "}
+                    {kind.needed.includes(name) ? <b>{name}</b> : name}
+                  </span>
+                ))}
               </td>
             </tr>
           ))}

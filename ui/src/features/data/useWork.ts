@@ -4,13 +4,18 @@ import { ApiError, api, type Schemas, unhurried } from "@/shared/api/client";
 
 type Job = Schemas["ImportJob"];
 type Told = { stage: string; percent: number; onStop: () => void };
-export type WorkAsked = { file: number; load: boolean; how: Schemas["ImportHow"] } | { undo: number } | { job: number };
+export type WorkAsked =
+  | { file: number; load: boolean; how: Schemas["ImportHow"] }
+  | { undo: number }
+  | { mend: string; at: Schemas["MendAsked"] }
+  | { job: number };
 
 /** What may be others when something was loaded. */
-const CHANGED = ["imports", "kinds", "markets"];
+const CHANGED = ["imports", "kinds", "markets", "coverage", "checks"];
 const AGAIN_MS = 2000;
 
 const begun = (asked: WorkAsked): Promise<Job> => {
+  if ("mend" in asked) return api.mend(asked.mend, asked.at);
   if ("undo" in asked) return api.undoImport(asked.undo);
   if ("job" in asked) return api.importJob(asked.job);
   return asked.load ? api.loadFile(asked.file, asked.how) : api.checkFile(asked.file, asked.how);

@@ -125,6 +125,11 @@ export const api = {
     unwrap(client.POST("/api/imports/{id}/check", { params: { path: { id } }, body })),
   loadFile: (id: number, body: Schemas["ImportHow"]) =>
     unwrap(client.POST("/api/imports/{id}/load", { params: { path: { id } }, body })),
+  coverage: (of: string, signal: AbortSignal) =>
+    unwrap(client.GET("/api/data/coverage", { params: { query: { of } }, signal })),
+  checks: (signal: AbortSignal) => unwrap(client.GET("/api/data/checks", { signal })),
+  mend: (check: string, body: Schemas["MendAsked"]) =>
+    unwrap(client.POST("/api/data/checks/{check}/mend", { params: { path: { check } }, body })),
   undoImport: (id: number) => unwrap(client.POST("/api/imports/history/{id}/undo", { params: { path: { id } } })),
   importJob: (id: number) => unwrap(client.GET("/api/imports/jobs/{id}", { params: { path: { id } } })),
   removeMarket: (name: string) => unwrap(client.DELETE("/api/markets/{name}", { params: { path: { name } } })),

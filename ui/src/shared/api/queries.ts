@@ -49,6 +49,16 @@ export const useMarkets = () => useQuery({ queryKey: ["markets"], queryFn: api.m
 
 export const useKinds = () => useQuery({ queryKey: ["kinds"], queryFn: api.kinds });
 
+/** Which names have a kind of which sessions; while that of another kind is on its way, the last one is shown. */
+export const useCoverage = (kind: string) =>
+  useQuery({
+    queryKey: ["coverage", kind],
+    queryFn: ({ signal }) => api.coverage(kind, signal),
+    placeholderData: keepPreviousData,
+  });
+
+export const useChecks = () => useQuery({ queryKey: ["checks"], queryFn: ({ signal }) => api.checks(signal) });
+
 export const useImports = () => useQuery({ queryKey: ["imports"], queryFn: api.imports });
 
 /** A first look at a file; while another one is on its way, the last one is shown. */

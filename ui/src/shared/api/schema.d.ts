@@ -108,6 +108,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/data/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is likely wrong with what is loaded. */
+        get: operations["data_read_checks_data_checks_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/checks/{check}/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mend what a check finds; it can be undone as an import can. */
+        post: operations["data_mend_data_checks__string_check__mend_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which names have a kind of which of the newest sessions. */
+        get: operations["data_read_coverage_data_coverage_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/data/kinds": {
         parameters: {
             query?: never;
@@ -1693,6 +1744,35 @@ export interface components {
              */
             width: number;
         };
+        /**
+         * CheckFinding
+         * @description Something that is likely wrong with what is loaded.
+         */
+        CheckFinding: {
+            /** Check */
+            check: string;
+            /**
+             * Each
+             * @description Whether each place is mended by itself, since not every one need be wrong
+             */
+            each: boolean;
+            /** Examples */
+            examples: components["schemas"]["FindingExample"][];
+            /** Kind */
+            kind: string;
+            /**
+             * Mend
+             * @description What its mend would do, if there is one
+             */
+            mend: string | null;
+            /**
+             * Times
+             * @description How often it was found
+             */
+            times: number;
+            /** Words */
+            words: string;
+        };
         /** CheckReply */
         CheckReply: {
             /** End */
@@ -1946,6 +2026,61 @@ export interface components {
             symbols: string[];
             /** Weakest */
             weakest: components["schemas"]["Tie"][];
+        };
+        /**
+         * CoverageReply
+         * @description Which names have a kind of which of the newest sessions.
+         */
+        CoverageReply: {
+            /**
+             * Counts
+             * @description Names that have it, by session
+             */
+            counts: number[];
+            /**
+             * Holes
+             * @description Names that lack some, those that lack most first
+             */
+            holes: components["schemas"]["NameHoles"][];
+            /** Kind */
+            kind: string;
+            /**
+             * Kinds
+             * @description Kinds of which this can be told
+             */
+            kinds: string[];
+            /**
+             * Lacking
+             * @description Names that lack it though they had it before, by session
+             */
+            lacking: number[];
+            /**
+             * More
+             * @description Names that lack some and are not told
+             */
+            more: number;
+            /**
+             * Names
+             * @description Names that have any
+             */
+            names: number;
+            /** Sessions */
+            sessions: string[];
+            /**
+             * Whole
+             * @description Names that lack none since their first
+             */
+            whole: number;
+        };
+        /**
+         * DataChecks
+         * @description What is likely wrong with what is loaded, by kind.
+         */
+        DataChecks: {
+            /** Findings */
+            findings: components["schemas"]["CheckFinding"][];
+            /** Market */
+            market: string;
         };
         /**
          * DayFan
@@ -2576,6 +2711,15 @@ export interface components {
             /** Venue */
             venue: string;
         };
+        /** FindingExample */
+        FindingExample: {
+            /** Day */
+            day: string | null;
+            /** Symbol */
+            symbol: string;
+            /** Words */
+            words: string;
+        };
         /**
          * Flag
          * @description A fact with its day, where it has one.
@@ -2838,6 +2982,11 @@ export interface components {
              */
             columns: string[];
             /**
+             * Expected
+             * @description The session after the last one, for a kind that comes each session
+             */
+            expected: string | null;
+            /**
              * First
              * @description The first day that rows are of; none for a kind without days
              */
@@ -2846,11 +2995,6 @@ export interface components {
             kind: string;
             /** Last */
             last: string | null;
-            /**
-             * Loadable
-             * @description Whether files of this kind can be loaded
-             */
-            loadable: boolean;
             /**
              * Needed
              * @description Columns that such a file must have
@@ -2873,6 +3017,16 @@ export interface components {
             kinds: components["schemas"]["HeldKind"][];
             /** Market */
             market: string;
+        };
+        /**
+         * HeldSpan
+         * @description A stretch of sessions, by the places of its first and last.
+         */
+        HeldSpan: {
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
         };
         /**
          * Histogram
@@ -3682,6 +3836,22 @@ export interface components {
             weight_pct: number;
         };
         /**
+         * MendAsked
+         * @description Which place is mended; without a symbol all that the check finds.
+         */
+        MendAsked: {
+            /**
+             * Day
+             * @default null
+             */
+            day: string | null;
+            /**
+             * Symbol
+             * @default null
+             */
+            symbol: string | null;
+        };
+        /**
          * MetricEntry
          * @description What a number means.
          */
@@ -3809,6 +3979,24 @@ export interface components {
              * @default null
              */
             until: string | null;
+        };
+        /**
+         * NameHoles
+         * @description A name that lacks sessions.
+         */
+        NameHoles: {
+            /**
+             * Lacks
+             * @description Sessions that it lacks, from its first one on
+             */
+            lacks: number;
+            /**
+             * Spans
+             * @description Stretches that it has
+             */
+            spans: components["schemas"]["HeldSpan"][];
+            /** Symbol */
+            symbol: string;
         };
         /** NameList */
         NameList: {
@@ -8532,6 +8720,273 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckReply"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    data_read_checks_data_checks_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DataChecks"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    data_mend_data_checks__string_check__mend_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                check: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportJob"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    data_read_coverage_data_coverage_get: {
+        parameters: {
+            query?: {
+                /** @description A kind that names have of sessions */
+                of?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoverageReply"];
                 };
             };
             /** @description Forbidden */

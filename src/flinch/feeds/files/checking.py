@@ -1,0 +1,390 @@
+"""Checks of what is loaded: what is likely wrong, in words, with a mend where there is one that can be undone."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Iterator
+from typing import NamedTuple
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import polars as pl
+from sqlalchemy import Engine, func, select
+from sqlalchemy.orm import aliased
+
+from flinch.core.checks import split_jumps, strikes_apart
+from flinch.errors import FlinchError
+from flinch.feeds.files.changes import Change
+from flinch.feeds.files.importing import write_change
+from flinch.store.engine import told
+from flinch.store.market.calendars import sessions_between
+from flinch.store.market.chain import read_contracts, read_snapshots, read_spots, stored
+from flinch.store.market.imports import Ledger
+from flinch.store.market.models import TENORS, DailyBar, NameChain, SnapshotPrice, VolatilityDay
+from flinch.store.market.names import read_names, read_newest_bar
+from flinch.store.market.settings import MarketSettings, read_settings
+from flinch.store.reading import dates, numbers, read_table
+
+_EXAMPLES = 40
+_FAR = 0.05
+"""How far outside its bar a price may be."""
+_PERCENT = 5.0
+"""An implied volatility above it, of most days of a name, is one in percent."""
+
+
+class Example(NamedTuple):
+    """Where something was found: the name, the day, and what it is there."""
+
+    symbol: str
+    day: dt.date | None
+    words: str
+
+
+class Finding(NamedTuple):
+    """Something that is likely wrong: which check found it, in which kind, what that means, how often, where for example, and in
+    words what its mend would do, if there is one; `each` is mended one by one, since not every one need be wrong."""
+
+    check: str
+    kind: str
+    words: str
+    times: int
+    examples: list[Example]
+    mend: str | None
+    each: bool
+
+
+class NothingToMend(FlinchError):
+    """What a mend is for is not there, or cannot be mended."""
+
+    status, kind = 409, "nothing_to_mend"
+
+    def __init__(self) -> None:
+        super().__init__("There is nothing of it to mend any more. Look at the checks again.")
+
+
+class _Found(NamedTuple):
+    """Rows that a check found (name_id, session, words), in order, and what would mend some of them."""
+
+    rows: pl.DataFrame
+    change: Callable[[Ledger, pl.DataFrame], None] | None = None
+    moments: tuple[dt.datetime, ...] = ()
+
+
+class _Check(NamedTuple):
+    kind: str
+    words: str
+    find: Callable[[Engine, MarketSettings], _Found]
+    mend: str | None = None
+    each: bool = False
+
+
+def run_checks(engine: Engine) -> list[Finding]:
+    """Everything that is found wrong in a market, in the order of its kinds."""
+    settings, symbols = read_settings(engine), _symbols(engine)
+    return [
+        finding
+        for name, check in CHECKS.items()
+        for finding in _told(name, check, check.find(engine, settings), symbols)
+    ]
+
+
+def _told(name: str, check: _Check, found: _Found, symbols: dict[int, str]) -> Iterator[Finding]:
+    if found.rows.height:
+        examples = [
+            Example(symbols.get(name_id, "?"), session, words)
+            for name_id, session, words in found.rows.head(_EXAMPLES).select("name_id", "session", "words").iter_rows()
+        ]
+        mend = check.mend if found.change is not None else None
+        yield Finding(name, check.kind, check.words, found.rows.height, examples, mend, check.each)
+
+
+class Where(NamedTuple):
+    """A place that a check found: all of a name, or one day of it."""
+
+    symbol: str
+    day: dt.date | None
+
+
+def mend(
+    engine: Engine,
+    name: str,
+    where: Where | None = None,
+    tell: Callable[[str, float], None] = lambda stage, share: None,
+) -> int:
+    """Mend what a check finds now, everywhere or at one place; returns the number of the import that it is kept as, which can be
+    undone. Raises NothingToMend and Busy."""
+    check = CHECKS.get(name)
+    if check is None or check.mend is None or (check.each and where is None):
+        raise NothingToMend
+
+    def change() -> tuple[Change, str]:
+        found = check.find(engine, read_settings(engine))
+        rows = found.rows
+        if where is not None:
+            ids = [key for key, symbol in _symbols(engine).items() if symbol == where.symbol]
+            rows = rows.filter(pl.col("name_id").is_in(ids) & pl.col("session").eq_missing(pl.lit(where.day)))
+        if not rows.height or found.change is None:
+            raise NothingToMend
+        mended = found.change
+        at = "" if where is None else f"{where.symbol}{f' {where.day}' if where.day else ''}: "
+        return Change(
+            changed=rows.height, writes=[lambda ledger: mended(ledger, rows)], moments=list(found.moments)
+        ), f"{at}{check.mend}"
+
+    return write_change(engine, check.kind, change, tell)
+
+
+def _symbols(engine: Engine) -> dict[int, str]:
+    names = read_names(engine)
+    return dict(zip(names["id"].to_list(), names["symbol"].to_list(), strict=True))
+
+
+_NONE = pl.DataFrame(schema={"name_id": pl.Int64, "session": pl.Date, "words": pl.String})
+
+
+def _day(column: str = "session") -> pl.Expr:
+    return pl.col(column).cast(pl.Date)
+
+
+# -- daily bars --------------------------------------------------------------------------------------------------
+
+
+def _off_calendar(engine: Engine, settings: MarketSettings) -> _Found:
+    first, last = read_newest_bar(engine, oldest=True), read_newest_bar(engine)
+    if first is None or last is None:
+        return _Found(_NONE)
+    calendar = sessions_between(settings.calendar, first, last).session.astype(object).tolist()
+    b = DailyBar
+    rows = read_table(
+        engine, select(b.session, b.name_id).where(b.session.not_in(calendar)).order_by(b.session, b.name_id)
+    )
+    words = pl.lit(f"{settings.calendar} has no session on that day").alias("words")
+    found = rows.select(_day(), pl.col("name_id").cast(pl.Int64), words)
+    return _Found(found, lambda ledger, rows: ledger.remove(DailyBar, rows.select("session", "name_id")))
+
+
+def _bars(engine: Engine) -> pl.DataFrame:
+    b = DailyBar
+    rows = read_table(engine, select(b.session, b.name_id, b.open, b.close).order_by(b.name_id, b.session))
+    return rows.with_columns(_day(), pl.col("name_id").cast(pl.Int64))
+
+
+def _jumps(engine: Engine, settings: MarketSettings) -> _Found:
+    rows = _bars(engine)
+    if not rows.height:
+        return _Found(_NONE)
+    ids, name = np.unique(rows["name_id"].to_numpy(), return_inverse=True)
+    days, session = np.unique(dates(rows["session"]), return_inverse=True)
+    open_, close = np.full((2, ids.size, days.size), np.nan)
+    open_[name, session], close[name, session] = numbers(rows["open"]), numbers(rows["close"])
+    jumps = split_jumps(open_, close)
+    found = pl.DataFrame(
+        {
+            "name_id": ids[jumps.name],
+            "session": days[jumps.session],
+            "ratio": jumps.ratio,
+        }
+    ).with_columns(pl.col("ratio").map_elements(_split_words, pl.String).alias("words"))
+    if not found.height:
+        return _Found(_NONE)
+
+    def change(ledger: Ledger, rows: pl.DataFrame) -> None:
+        for one in rows.partition_by("name_id", maintain_order=True):
+            b = DailyBar
+            bars = read_table(ledger.engine, select(b).where(b.name_id == int(one["name_id"][0]))).drop("import_id")
+            bars = bars.with_columns(_day())
+            factor = pl.lit(1.0)
+            for day, ratio in one.select("session", "ratio").iter_rows():
+                factor = factor * pl.when(pl.col("session") < day).then(ratio).otherwise(1.0)
+            prices = [(pl.col(price) / factor).alias(price) for price in ("open", "high", "low", "close")]
+            before = bars.filter(pl.col("session") < one["session"].max())
+            ledger.replace(DailyBar, before.with_columns(*prices, (pl.col("volume") * factor).alias("volume")))
+
+    return _Found(found, change)
+
+
+def _split_words(ratio: float) -> str:
+    if ratio > 1:
+        return f"opens as if {ratio:g} shares had been made of one"
+    return f"opens as if one share had been made of {1 / ratio:g}"
+
+
+# -- chains ------------------------------------------------------------------------------------------------------
+
+
+def _newest(engine: Engine) -> tuple[dt.datetime, dt.date] | None:
+    snapshots = read_snapshots(engine)
+    return (snapshots[-1].taken_at, snapshots[-1].session) if snapshots else None
+
+
+def _crossed(engine: Engine, settings: MarketSettings) -> _Found:
+    newest = _newest(engine)
+    if newest is None:
+        return _Found(_NONE)
+    crossed = (pl.col("bid") > pl.col("ask")) & (pl.col("ask") > 0)
+    rows = read_contracts(engine, newest[0]).group_by("name_id").agg(crossed.sum().alias("n"), pl.len().alias("of"))
+    found = rows.filter(pl.col("n") > 0).sort("n", "name_id", descending=[True, False])
+    words = pl.format("{} of {} contracts have a bid above their ask", pl.col("n"), pl.col("of"))
+    return _Found(found.with_columns(pl.lit(newest[1]).alias("session"), words.alias("words")))
+
+
+def _no_underlying(engine: Engine, settings: MarketSettings) -> _Found:
+    b = DailyBar
+    found, prices, moments = [], [], []
+    for one in read_snapshots(engine):
+        with told(), engine.connect() as connection:
+            names = connection.scalars(
+                select(NameChain.name_id).where(NameChain.taken_at == stored(one.taken_at))
+            ).all()
+        lacks = pl.DataFrame({"name_id": pl.Series(names, dtype=pl.Int64)}).join(
+            read_spots(engine, one.taken_at).select(pl.col("name_id").cast(pl.Int64)), on="name_id", how="anti"
+        )
+        if lacks.height:
+            found.append(lacks.with_columns(pl.lit(one.session).alias("session")))
+            bars = read_table(engine, select(b.name_id, b.close).where(b.session == one.session))
+            known = lacks.join(bars.with_columns(pl.col("name_id").cast(pl.Int64)), on="name_id").rename(
+                {"close": "price"}
+            )
+            if known.height:
+                prices.append(known.with_columns(pl.lit(stored(one.taken_at)).alias("taken_at")))
+                moments.append(one.taken_at)
+    if not found:
+        return _Found(_NONE)
+    rows = pl.concat(found).with_columns(pl.lit("quotes of options, and no price of what they are on").alias("words"))
+
+    def change(ledger: Ledger, rows: pl.DataFrame) -> None:
+        known = pl.concat(prices).join(rows.select("name_id").unique(), on="name_id", how="semi")
+        ledger.replace(SnapshotPrice, known.select("taken_at", "name_id", "price"))
+
+    return _Found(rows, change if prices else None, tuple(moments))
+
+
+def _far_from_bar(engine: Engine, settings: MarketSettings) -> _Found:
+    newest = _newest(engine)
+    if newest is None:
+        return _Found(_NONE)
+    b = DailyBar
+    bars = read_table(engine, select(b.name_id, b.low, b.high).where(b.session == newest[1]))
+    both = read_spots(engine, newest[0]).join(bars, on="name_id").sort("name_id")
+    outside = (pl.col("price") < pl.col("low") * (1 - _FAR)) | (pl.col("price") > pl.col("high") * (1 + _FAR))
+    words = pl.format(
+        "the chain says {}, the bar {} to {}", pl.col("price").round(2), pl.col("low").round(2), pl.col("high").round(2)
+    )
+    return _Found(both.filter(outside).with_columns(pl.lit(newest[1]).alias("session"), words.alias("words")))
+
+
+def _strikes(engine: Engine, settings: MarketSettings) -> _Found:
+    newest = _newest(engine)
+    if newest is None:
+        return _Found(_NONE)
+    middle = read_contracts(engine, newest[0]).group_by("name_id").agg(pl.col("strike").median())
+    both = middle.join(read_spots(engine, newest[0]), on="name_id").sort("name_id")
+    times = pl.Series("times", strikes_apart(numbers(both["price"]), numbers(both["strike"])))
+    found = both.with_columns(times).filter(pl.col("times").is_not_nan())
+    words = pl.format(
+        "strikes are about {} times the price: are they per another number of shares?",
+        pl.col("times").map_elements(lambda times: f"{times:g}", pl.String),
+    )
+    return _Found(found.with_columns(pl.lit(newest[1]).alias("session"), words.alias("words")))
+
+
+def _vanished(engine: Engine, settings: MarketSettings) -> _Found:
+    snapshots = read_snapshots(engine)
+    earlier = [one for one in snapshots if one.session < snapshots[-1].session]
+    if not earlier:
+        return _Found(_NONE)
+
+    def interest(moment: dt.datetime, name: str) -> pl.DataFrame:
+        return (
+            read_contracts(engine, moment)
+            .group_by("name_id")
+            .agg(pl.col("open_interest").cast(pl.Int64).sum().alias(name))
+        )
+
+    both = (
+        interest(earlier[-1].taken_at, "before")
+        .join(interest(snapshots[-1].taken_at, "now"), on="name_id")
+        .sort("name_id")
+    )
+    words = pl.format("{} contracts were open the session before, and none are now", pl.col("before"))
+    found = both.filter((pl.col("before") > 0) & (pl.col("now") == 0))
+    return _Found(found.with_columns(pl.lit(snapshots[-1].session).alias("session"), words.alias("words")))
+
+
+def _stale(engine: Engine, settings: MarketSettings) -> _Found:
+    snapshots = read_snapshots(engine)
+    if len(snapshots) < 2:
+        return _Found(_NONE)
+    now, before = NameChain, aliased(NameChain)
+    same = (
+        select(now.name_id, now.contracts)
+        .join(before, (before.name_id == now.name_id) & (before.taken_at == stored(snapshots[-2].taken_at)))
+        .where(now.taken_at == stored(snapshots[-1].taken_at), now.quotes == before.quotes)
+        .order_by(now.name_id)
+    )
+    rows = read_table(engine, same)
+    words = pl.format(f"all {{}} quotes are those of {snapshots[-2].taken_at:%Y-%m-%d %H:%M} UTC", pl.col("contracts"))
+    return _Found(rows.with_columns(pl.lit(snapshots[-1].session).alias("session"), words.alias("words")))
+
+
+def _odd_hours(engine: Engine, settings: MarketSettings) -> _Found:
+    zone, rows = ZoneInfo(settings.zone), []
+    snapshots = read_snapshots(engine)
+    if not snapshots:
+        return _Found(_NONE)
+    hours = sessions_between(settings.calendar, snapshots[0].session, snapshots[-1].session)
+    opens = dict(zip(hours.session.astype(object).tolist(), zip(hours.opens, hours.closes, strict=True), strict=True))
+    for one in snapshots:
+        at = np.datetime64(stored(one.taken_at))
+        if one.session not in opens:
+            rows.append((0, one.session, f"taken at {one.taken_at.astimezone(zone):%H:%M}, on a day without a session"))
+        elif (
+            not opens[one.session][0] - np.timedelta64(90, "m") <= at <= opens[one.session][1] + np.timedelta64(90, "m")
+        ):
+            words = f"taken at {one.taken_at.astimezone(zone):%H:%M} in {settings.zone}: is its zone off by hours?"
+            rows.append((0, one.session, words))
+    return _Found(pl.DataFrame(rows, _NONE.schema, orient="row"))
+
+
+# -- volatility --------------------------------------------------------------------------------------------------
+
+
+def _percent(engine: Engine, settings: MarketSettings) -> _Found:
+    v = VolatilityDay
+    names = read_table(
+        engine, select(v.name_id, func.count().label("n"), func.avg(v.iv30).label("mean")).group_by(v.name_id)
+    )
+    odd = names.filter(pl.col("mean").cast(pl.Float64) > _PERCENT).sort("name_id")
+    words = pl.format(
+        "{} sessions of volatilities, {} on average: are they in percent?", pl.col("n"), pl.col("mean").round(1)
+    )
+    found = odd.with_columns(pl.lit(None).cast(pl.Date).alias("session"), words.alias("words"))
+
+    def change(ledger: Ledger, rows: pl.DataFrame) -> None:
+        for name_id in rows["name_id"].to_list():
+            days = read_table(ledger.engine, select(v).where(v.name_id == name_id))
+            ledger.replace(VolatilityDay, days.with_columns((pl.col(f"iv{tenor}") / 100) for tenor in TENORS))
+
+    return _Found(found, change)
+
+
+CHECKS: dict[str, _Check] = {
+    "off_calendar": _Check(
+        "daily_bars", "Bars of days on which the exchange has no session.", _off_calendar, "remove these bars"
+    ),
+    "split_jumps": _Check(
+        "daily_bars", "A jump the size of a split, overnight. Prices before it are of other shares.", _jumps,
+        "divide the prices before it by the ratio, and multiply the shares", each=True,
+    ),
+    "no_underlying": _Check(
+        "chains", "A chain without the price of its underlying gives no surface.", _no_underlying,
+        "take the close of the session's bar",
+    ),
+    "far_from_bar": _Check("chains", "The underlying's price is far outside the bar of its session.", _far_from_bar),
+    "strikes": _Check("chains", "Strikes are ten times, or a tenth of, what the price is.", _strikes),
+    "crossed": _Check("chains", "Quotes that are crossed; surfaces leave them out.", _crossed),
+    "stale": _Check("chains", "Quotes that are exactly those of the moment before.", _stale),
+    "vanished": _Check("chains", "Open interest that vanished over night.", _vanished),
+    "odd_hours": _Check("chains", "Moments outside the hours of the exchange.", _odd_hours),
+    "percent": _Check("volatility_days", "Percent taken for decimals.", _percent, "divide these volatilities by a hundred"),
+}  # fmt: skip
