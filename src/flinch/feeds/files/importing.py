@@ -209,7 +209,9 @@ def recall(engine: Engine, asked: Asked, theirs: list[str]) -> Asked:
     if asked.source is None:
         return asked
     told = [one for one in read_imports(engine, 1_000) if one.source == asked.source and asked.kind in (None, one.kind)]
-    same = next((one for one in told if one.how["theirs"] == theirs), None)
+    # A file of refused rows is of the one that they come from.
+    own = [name for name in theirs if name not in _BESIDE]
+    same = next((one for one in told if [name for name in one.how["theirs"] if name not in _BESIDE] == own), None)
     kind = asked.kind or (None if same is None else same.kind)
     near = same or next((one for one in told if one.kind == kind), None)
     if near is None:
