@@ -32,11 +32,20 @@ def free_port() -> int:
 class Demo:
     """The start command on a folder of its own; what it prints is in `said`."""
 
-    def __init__(self, folder: Path, port: int, *more: str, module: str = "flinch.cli", **environ: str) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        port: int,
+        *more: str,
+        module: str = "flinch.cli",
+        do: str = "demo",
+        code: Path = PROJECT / "src",
+        **environ: str,
+    ) -> None:
         self.port = port
         self.said = ""
-        command = [sys.executable, "-m", module, "demo", "--folder", str(folder), "--port", str(port), *more]
-        path = f"{PROJECT / 'src'}:{PROJECT}"
+        command = [sys.executable, "-m", module, do, "--folder", str(folder), "--port", str(port), *more]
+        path = f"{code}:{PROJECT}"
         environment = os.environ | {"PYTHONPATH": path, "PYTHONUNBUFFERED": "1"} | environ
         self.process = subprocess.Popen(
             command,

@@ -11,10 +11,13 @@ from flinch.commands.told import Refused, complain
 from flinch.demo import CannotStart, run_demo
 from flinch.errors import FlinchError
 from flinch.folder import AlreadyRunning
+from flinch.store.databases import DEMO
 from flinch.store.errors import CannotMigrate
 from flinch.store.local_server import ServerFailed
 
 PROJECT = Path(__file__).resolve().parents[2]
+# What is kept lies in the project, or at home where Flinch was installed.
+FOLDER = (PROJECT if (PROJECT / "scripts" / "flinch").exists() else Path.home()) / ".flinch"
 RESETS = ("market", "everything")
 
 
@@ -37,7 +40,7 @@ def main(arguments: list[str] | None = None) -> int:
         complain(f"flinch: {error}")
         return 1
     except KeyboardInterrupt:
-        return 0 if chosen.command == "demo" else 1
+        return 0 if chosen.command in ("demo", "serve") else 1
     return 0
 
 
@@ -50,7 +53,7 @@ def _parser(given: list[str]) -> argparse.ArgumentParser:
     commands = parser.add_subparsers(dest="command", required=True)
     common = argparse.ArgumentParser(add_help=False)
     common.add_argument("--json", action="store_true", help="one object a line, for machines")
-    common.add_argument("--folder", type=Path, default=PROJECT / ".flinch", help=argparse.SUPPRESS)
+    common.add_argument("--folder", type=Path, default=FOLDER, help=argparse.SUPPRESS)
     _add_demo(commands.add_parser("demo", help="serve Flinch with the demo market", prog="scripts/demo"))
     # What a command works with takes seconds to import, which a start of the demo must not wait for.
     if given[:1] != ["demo"]:
@@ -71,6 +74,7 @@ def _parser(given: list[str]) -> argparse.ArgumentParser:
             commands.add_parser("backup", parents=[common], help="write all that you own, and markets, into a file")
         )
         add_restore(commands.add_parser("restore", parents=[common], help="bring back what such a file holds"))
+        _add_serve(commands.add_parser("serve", parents=[common], help="serve Flinch with what is there"))
         openapi = commands.add_parser("openapi", help="write the interface's API description")
         openapi.add_argument("file", type=Path)
         openapi.set_defaults(run=lambda chosen: _write_openapi(chosen.file))
@@ -87,9 +91,17 @@ def _add_demo(demo: argparse.ArgumentParser) -> None:
         help="make the market afresh; what you own stays. With 'everything' that goes too",
     )
     demo.add_argument("--yes", action="store_true", help="do not ask whether to reset")
-    demo.add_argument("--folder", type=Path, default=PROJECT / ".flinch", help=argparse.SUPPRESS)
+    demo.add_argument("--folder", type=Path, default=FOLDER, help=argparse.SUPPRESS)
     demo.add_argument("--interface", type=int, help=argparse.SUPPRESS)
     demo.set_defaults(run=_demo)
+
+
+def _add_serve(serve: argparse.ArgumentParser) -> None:
+    serve.add_argument("--port", type=_port, default=8750, help="port on this machine (default 8750)")
+    serve.add_argument("--market", help="the market that is opened; the one chosen last without it")
+    serve.set_defaults(
+        run=lambda chosen: run_demo(chosen.folder, chosen.port, demo=chosen.market == DEMO, market=chosen.market)
+    )
 
 
 def _demo(chosen: argparse.Namespace) -> None:

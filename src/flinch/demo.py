@@ -51,11 +51,19 @@ class Interface:
             raise CannotStart("the interface could not be built; the reason is above")
 
 
-def run_demo(folder: Path, port: int, *, reset: str | None = None, interface: int | None = None) -> None:
-    """Serve the demo market on `port` until interrupted.
+def run_demo(
+    folder: Path,
+    port: int,
+    *,
+    reset: str | None = None,
+    interface: int | None = None,
+    demo: bool = True,
+    market: str | None = None,
+) -> None:
+    """Serve Flinch on `port` until interrupted, with the `demo` market, which is made when it is not there, or as it is.
 
     `folder` holds the database. `reset` makes the "market" afresh, or "everything", what users own too. `interface` is a pipe
-    that tells when the interface is built; it is there already when left out.
+    that tells when the interface is built; it is there already when left out. `market` is opened by who names none.
     """
     began = time.monotonic()
     keep_little()
@@ -75,13 +83,38 @@ def run_demo(folder: Path, port: int, *, reset: str | None = None, interface: in
             if reset == "market":
                 server.databases.empty_market(DEMO)
             importing.join()
-            with _prepared_market(server, pages) as maker:
+            with _prepared_market(server, pages) if demo else _as_it_is(server, market) as maker:
                 pages.require()
-                _serve(server, port, began, maker)
+                _serve(server, port, began, maker, market if not demo else DEMO)
         except ServerFailed as error:
             raise CannotStart(str(error)) from None
         finally:
             server.stop()
+
+
+@contextlib.contextmanager
+def _as_it_is(server: LocalServer, market: str | None) -> Iterator[None]:
+    """What is there, of which `market` is chosen. Raises CannotStart when it is not there."""
+    from flinch.store.engine import make_engine
+    from flinch.store.errors import CannotMigrate
+    from flinch.store.migrate import migrate_owned
+    from flinch.store.owned.owners import LOCAL_OWNER, choose_market, owner_called
+
+    owned = make_engine(server.owned_url)
+    try:
+        migrate_owned(owned, server.folder / "aside")
+        if market is not None:
+            there = server.databases.markets()
+            if market not in there:
+                raise CannotStart(
+                    f"there is no market {market!r}, but {', '.join(there)}. Make it: flinch market new {market}"
+                )
+            choose_market(owned, owner_called(owned, LOCAL_OWNER), market)
+    except CannotMigrate as error:
+        raise CannotStart(str(error)) from None
+    finally:
+        owned.dispose()
+    yield None
 
 
 class Maker(NamedTuple):
@@ -172,10 +205,11 @@ class ProgressLines:
         print(f"{start}  demo market: {stage:<11}done in {time.monotonic() - began:.1f} s", flush=True)
 
 
-def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) -> None:
+def _serve(server: LocalServer, port: int, began: float, maker: Maker | None, market: str | None) -> None:
     """Serve in this process; a database server that dies meanwhile is started again. The `maker` of a new market goes on when its
-    first version is held."""
+    first version is held; `market` is read before anybody asks for it."""
     from flinch.app import create_app
+    from flinch.errors import FlinchError
     from flinch.market import warm
     from flinch.serving import make_server
     from flinch.settings import Settings
@@ -190,14 +224,18 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None) ->
         # What the first hand would otherwise wait for. Whatever fails here, when Flinch is stopped meanwhile for one, is tried
         # and told again by the first request that needs it.
         with contextlib.suppress(Exception):
-            market = services.markets.open(DEMO).holder.current()
+            held = None
+            # One that is empty has no version, and its pages say so.
+            with contextlib.suppress(FlinchError):
+                held = None if market is None else services.markets.open(market).holder.current()
             # The version is read whole, so that rows of the next one may come.
             if maker is not None:
                 maker.go_on.set()
-            say_when_it_answers(port, began)
+            say_when_it_answers(port, began, "/api/markets" if held is None else "/api/market")
             services.jobs.take_up()
             # What has to be compiled on this machine is compiled now, and not under somebody's first rule.
-            warm(market, lambda share: None)
+            if held is not None:
+                warm(held, lambda share: None)
             give_back()
             recover_others(server.databases)
         if maker is not None:
@@ -248,9 +286,9 @@ def recover_others(databases: Databases) -> None:
             engine.dispose()
 
 
-def say_when_it_answers(port: int, began: float) -> None:
-    """Print the address once a page and the market behind it answer."""
-    for path in ("/", "/api/market"):
+def say_when_it_answers(port: int, began: float, behind: str = "/api/market") -> None:
+    """Print the address once a page and what is `behind` it answer."""
+    for path in ("/", behind):
         with urllib.request.urlopen(f"http://{HOST}:{port}{path}", timeout=30) as answer:
             answer.read()
     print(f"\nFlinch is at http://{HOST}:{port}/   ({time.monotonic() - began:.1f} s; Ctrl-C stops it)", flush=True)

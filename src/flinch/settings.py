@@ -7,6 +7,8 @@ from pathlib import Path
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 PROJECT = Path(__file__).resolve().parents[2]
+_INSTALLED = Path(__file__).with_name("interface")
+"""Where a wheel has the built interface."""
 
 
 class Settings(BaseSettings):
@@ -16,4 +18,4 @@ class Settings(BaseSettings):
     model_config = SettingsConfigDict(env_prefix="FLINCH_")
     columns: Path | None = None
     inbox: Path | None = None
-    interface: Path = PROJECT / "ui" / "dist"
+    interface: Path = _INSTALLED if _INSTALLED.is_dir() else PROJECT / "ui" / "dist"
