@@ -19,10 +19,11 @@ from flinch.features.data.schemas import (
     WantedColumn,
 )
 from flinch.feeds.files.checking import Where, mend
-from flinch.feeds.files.importing import Asked, import_file, undo_import
+from flinch.feeds.files.importing import Asked, import_file, undo_import, write_change
 from flinch.feeds.files.kinds import KINDS, Column
 from flinch.feeds.files.looking import look_at, refused_rows
 from flinch.feeds.files.matching import CannotMatch
+from flinch.feeds.files.sources import TOLD, prefer
 from flinch.feeds.files.values import DAY_FORMATS, Hints, known_zone
 from flinch.inbox import CannotTake, Inbox, Upload
 from flinch.jobs import Handle, Jobs, Work
@@ -104,6 +105,13 @@ def begin_mend(jobs: Jobs, name: str, check: str, asked: MendAsked, owner: int) 
     return jobs.submit(KIND, {"market": name, "mend": check, "where": asked.model_dump(mode="json")}, owner=owner)
 
 
+def begin_prefer(jobs: Jobs, name: str, kind: str, order: list[str], owner: int) -> int:
+    """Say beside requests which source of a kind is preferred; returns the work's number. Raises CannotMatch and TooManyJobs."""
+    if kind not in TOLD:
+        raise CannotMatch(f"Of {kind!r} one source tells at a time; several may of {', '.join(TOLD)}.", "kind")
+    return jobs.submit(KIND, {"market": name, "prefer": kind, "order": list(dict.fromkeys(order))}, owner=owner)
+
+
 def job_told(jobs: Jobs, job: Job) -> ImportJob:
     """How work on an import stands. Raises what it failed with, and JobCancelled."""
     answer = jobs.answer(job)
@@ -131,6 +139,10 @@ def import_work(markets: Markets, inbox: Inbox) -> Work:
             if "mend" in asked:
                 at = MendAsked.model_validate(asked["where"])
                 mend(engine, str(asked["mend"]), None if at.symbol is None else Where(at.symbol, at.day), tell)
+                return json.dumps(None)
+            if "prefer" in asked:
+                kind, order = str(asked["prefer"]), [str(one) for one in asked["order"]]
+                write_change(engine, kind, lambda: prefer(engine, kind, order), tell)
                 return json.dumps(None)
             upload = _whole(inbox, name, int(asked["file"]))
             how = ImportHow.model_validate(asked["how"])

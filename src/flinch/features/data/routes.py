@@ -24,6 +24,9 @@ from flinch.features.data.schemas import (
     MendAsked,
     MendPath,
     PartQuery,
+    PreferDraft,
+    PreferPath,
+    SourceList,
     UploadDraft,
     UploadPath,
     UploadRow,
@@ -77,6 +80,19 @@ def read_checks() -> Response:
     """What is likely wrong with what is loaded."""
     with COSTLY.turn(_LOOKING):
         return reply(service.checks_told(services().markets, market_name()))
+
+
+@blueprint.get("/data/sources", responses={200: SourceList})
+def list_sources() -> Response:
+    """Who tells of each kind, and where they disagree."""
+    with COSTLY.turn(_LOOKING):
+        return reply(service.sources_told(services().markets, market_name()))
+
+
+@blueprint.put("/data/sources/<string:kind>", responses={200: ImportJob, 409: Problem, 422: Problem})
+def prefer(path: PreferPath, body: PreferDraft) -> Response:
+    """Say which source of a kind is preferred; it can be undone as an import can."""
+    return _job(imports.begin_prefer(services().jobs, _own(), path.kind, body.order, owner()))
 
 
 @blueprint.post("/data/checks/<string:check>/mend", responses={200: ImportJob, 409: Problem})

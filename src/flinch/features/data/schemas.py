@@ -111,6 +111,61 @@ class DataChecks(BaseModel):
     findings: list[CheckFinding]
 
 
+class SourceRow(BaseModel):
+    """A source of a kind, and how many of its rows are kept beside, because one that is preferred says otherwise."""
+
+    source: str
+    beside: int
+
+
+class KindSources(BaseModel):
+    """A kind that several sources tell of, the preferred one first."""
+
+    kind: str
+    sources: list[SourceRow]
+
+
+class DifferingValue(BaseModel):
+    symbol: str
+    day: dt.date
+    served: str
+    other: str
+    apart: float | None = Field(description="As a share of what is served; none for what is no number")
+
+
+class DisagreementRow(BaseModel):
+    """Where two sources of a kind disagree on a column."""
+
+    kind: str
+    column: str
+    served_by: str
+    other: str
+    times: int
+    names: int
+    first: dt.date
+    last: dt.date
+    widest: list[DifferingValue]
+
+
+class SourceList(BaseModel):
+    """Sources by kind, and where they disagree by more than the tolerance."""
+
+    market: str
+    kinds: list[KindSources]
+    tolerance: float = Field(description="A share of the value that is served")
+    disagreements: list[DisagreementRow]
+
+
+class PreferPath(BaseModel):
+    kind: str = Field(max_length=20)
+
+
+class PreferDraft(BaseModel):
+    """The sources of a kind, the preferred one first."""
+
+    order: list[Annotated[str, Field(min_length=1, max_length=40)]] = Field(min_length=1, max_length=40)
+
+
 class MendPath(BaseModel):
     check: str = Field(max_length=20)
 

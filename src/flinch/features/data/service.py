@@ -12,16 +12,22 @@ from flinch.features.data.schemas import (
     CheckFinding,
     CoverageReply,
     DataChecks,
+    DifferingValue,
+    DisagreementRow,
     FindingExample,
     HeldKind,
     HeldSpan,
+    KindSources,
     MarketDraft,
     MarketRow,
     NameHoles,
+    SourceList,
+    SourceRow,
 )
 from flinch.feeds.files.checking import run_checks
 from flinch.feeds.files.coverage import COVERED, coverage
 from flinch.feeds.files.kinds import KINDS
+from flinch.feeds.files.sources import TOLERANCE, disagreements, read_sources
 from flinch.market import Market, Markets
 from flinch.store.market.calendars import calendar_zone
 from flinch.store.market.holdings import HOLDS, LEAST, Held, held_kinds, held_spans
@@ -115,6 +121,26 @@ def checks_told(markets: Markets, name: str) -> DataChecks:
         for one in found
     ]
     return DataChecks(market=name, findings=told)
+
+
+def sources_told(markets: Markets, name: str) -> SourceList:
+    """Who tells of each kind, and where they disagree."""
+    with markets.look(name) as market:
+        kinds, apart = read_sources(market.engine), disagreements(market.engine)
+    return SourceList(
+        market=name,
+        kinds=[
+            KindSources(
+                kind=one.kind, sources=[SourceRow(source=who, beside=one.beside.get(who, 0)) for who in one.order]
+            )
+            for one in kinds
+        ],
+        tolerance=TOLERANCE,
+        disagreements=[
+            DisagreementRow(**(one._asdict() | {"widest": [DifferingValue(**w._asdict()) for w in one.widest]}))
+            for one in apart
+        ],
+    )
 
 
 def settings_of(draft: MarketDraft) -> MarketSettings:

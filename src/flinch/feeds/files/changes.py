@@ -33,9 +33,33 @@ class Change:
     all_moments: bool = False
 
 
+MEND = "mend"
+"""Who tells what was mended. It gives way to whoever tells it anew."""
+
+
+@dataclass(frozen=True)
+class Tellers:
+    """Who told what: the source of every import, who tells the rows that come, and the sources in the order of preference, by
+    kind."""
+
+    me: str
+    imports: dict[int, str]
+    order: dict[str, list[str]]
+
+    def rank(self, kind: str, source: str | None) -> int:
+        """How far down the order a source is; one that is not in it comes after those, by when it told something first."""
+        known = self.known(kind)
+        return known.index(source) if source in known else len(known)
+
+    def known(self, kind: str) -> list[str]:
+        """All sources, the preferred one first."""
+        first = [self.imports[number] for number in sorted(self.imports)]
+        return list(dict.fromkeys([*self.order.get(kind, []), *first, self.me]))
+
+
 class Names:
     """The market's names: ids of symbols, and those that are made on the way; keys of the `venues` and of the `sources` of
-    fundamentals, likewise."""
+    fundamentals, likewise. `tellers` knows who told which row, and who tells those that come."""
 
     def __init__(
         self,
@@ -44,7 +68,9 @@ class Names:
         make: bool,
         venues: dict[str, int] | None = None,
         sources: dict[str, int] | None = None,
+        tellers: Tellers | None = None,
     ) -> None:
+        self.tellers = tellers or Tellers("", {}, {})
         self.ids: dict[str, int] = dict(zip(rows["symbol"].to_list(), rows["id"].to_list(), strict=True))
         self._next = max(self.ids.values(), default=0) + 1
         self._make = make
@@ -88,8 +114,9 @@ class Names:
 
 
 def _keys(words: pl.Series, known: dict[str, int]) -> pl.Series:
-    for word in sorted(set(words.drop_nulls().unique().to_list()) - known.keys()):
-        known[word] = max(known.values(), default=0) + 1
+    for word in words.drop_nulls().unique(maintain_order=True).to_list():
+        if word not in known:
+            known[word] = max(known.values(), default=0) + 1
     return words.replace_strict(known, default=None, return_dtype=pl.Int64)
 
 

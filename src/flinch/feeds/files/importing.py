@@ -25,7 +25,7 @@ from sqlalchemy import Engine, select, text
 from flinch.clock import wall
 from flinch.core.interrupt import stopped_by
 from flinch.errors import FlinchError
-from flinch.feeds.files.changes import Change, Names
+from flinch.feeds.files.changes import MEND, Change, Names, Tellers
 from flinch.feeds.files.kinds import KINDS, Kind
 from flinch.feeds.files.loaders import LOADERS
 from flinch.feeds.files.matching import CannotMatch, guess_kind, lacking, match_columns
@@ -46,6 +46,7 @@ from flinch.store.market.imports import (
     half_done,
     read_import,
     read_imports,
+    read_tellers,
     say_import,
     written,
 )
@@ -144,6 +145,7 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
             make=asked.make_names,
             venues=read_keys(engine, Venue),
             sources=read_keys(engine, FundamentalSource),
+            tellers=Tellers((asked.source or "files")[:40], *read_tellers(engine)),
         )
         refused = stack.enter_context(_Refused(asked.refused, table.columns).opened())
         rows, parts = 0, 0
@@ -268,10 +270,10 @@ def write_change(
         number = begin_import(
             engine,
             kind=kind,
-            source="mend",
+            source=MEND,
             file=words[:120],
             how={"theirs": [], "columns": {}, "days": {}, "percent": [], "zone": None},
-            moments=[moment.isoformat() for moment in sorted(made.moments)],
+            moments=["all"] if made.all_moments else [moment.isoformat() for moment in sorted(made.moments)],
             rows=made.changed,
             added=made.added,
             changed=made.changed,

@@ -24,6 +24,7 @@ from flinch.feeds.files.changes import (
     unknown_symbols,
 )
 from flinch.feeds.files.reasons import because
+from flinch.feeds.files.sources import Held, hold
 from flinch.feeds.files.trades import MinuteLoader, PrintLoader, TapeLoader
 from flinch.store.market.imports import Ledger, primary_key
 from flinch.store.market.models import (
@@ -38,6 +39,7 @@ from flinch.store.market.models import (
     MarketBase,
     Name,
     NameChain,
+    OtherRow,
     ShortInterest,
     VolatilityDay,
 )
@@ -47,8 +49,8 @@ from flinch.store.reading import read_table
 @dataclass(frozen=True)
 class Plain:
     """A kind whose rows are rows of a table. `over` is the column by which some are taken at a time, `filled` puts in what stands
-    for a value that is missing, `wrong` finds rows that cannot be, `symbols` are columns with the ids that take their place, and
-    with `republish` surfaces depend on them."""
+    for a value that is missing, `wrong` finds rows that cannot be, `symbols` are columns with the ids that take their place,
+    `told_of` is the day that two sources may tell of, and with `republish` surfaces depend on them."""
 
     table: type[MarketBase]
     over: str | None = None
@@ -56,6 +58,7 @@ class Plain:
     wrong: Callable[[pl.DataFrame, Names], list[tuple[pl.Series, str]]] = lambda frame, names: []
     symbols: tuple[tuple[str, str], ...] = (("symbol", "name_id"),)
     republish: bool = False
+    told_of: str | None = None
 
     def refuse(self, frame: pl.DataFrame, names: Names, zone: ZoneInfo) -> list[pl.Series]:
         unknown = unknown_symbols(frame, names, [symbol for symbol, _ in self.symbols])
@@ -64,7 +67,7 @@ class Plain:
     def compare(self, engine: Engine, parts: Sequence[Path], names: Names, zone: ZoneInfo) -> Change:
         change = Change(all_moments=self.republish)
         for made in self._made(parts, names):
-            count_rows(change, compare_rows(self._there(engine, made), made, primary_key(self.table)))
+            count_rows(change, self._held(engine, made, names).alike)
         # Read once more when they are written: all of a large file is never held at once.
         change.writes.append(partial(self._write, parts=parts, names=names))
         return change
@@ -79,15 +82,32 @@ class Plain:
 
     def _write(self, ledger: Ledger, parts: Sequence[Path], names: Names) -> None:
         for made in self._made(parts, names):
-            alike = compare_rows(self._there(ledger.engine, made), made, primary_key(self.table))
-            ledger.replace(self.table, made.filter(alike != SAME).select(self._columns(made)))
+            held = self._held(ledger.engine, made, names)
+            ledger.replace(self.table, held.served)
+            if held.beside is not None and held.gone is not None:
+                ledger.remove(OtherRow, held.gone)
+                # Who told a row that gave way told it then.
+                ledger.replace(OtherRow, held.beside, as_told=True)
+
+    def _held(self, engine: Engine, made: pl.DataFrame, names: Names) -> Held:
+        there = self._there(engine, made)
+        if self.told_of is None:
+            alike = compare_rows(there, made, primary_key(self.table))
+            return Held(alike, made.filter(alike != SAME).select(self._columns(made)), None, None)
+        return hold(engine, self.kind, self.told_of, there, made.select(self._columns(made)), names.tellers)
+
+    @property
+    def kind(self) -> str:
+        """The kind that it loads."""
+        return next(kind for kind, loader in LOADERS.items() if loader is self)
 
     def _columns(self, made: pl.DataFrame) -> list[str]:
         return [column.name for column in self.table.__table__.columns if column.name in made.columns]
 
     def _there(self, engine: Engine, made: pl.DataFrame) -> pl.DataFrame:
         columns = self.table.__table__.columns
-        wanted = select(*[columns[name] for name in self._columns(made)])
+        told = ["import_id"] if self.told_of is not None else []
+        wanted = select(*[columns[name] for name in (*self._columns(made), *told)])
         if self.over is not None:
             first, last = made[self.over].min(), made[self.over].max()
             wanted = wanted.where(columns[self.over].between(first, last))
@@ -151,7 +171,11 @@ class VolatilityLoader(Plain):
 
 
 def _sources_wrong(frame: pl.DataFrame, names: Names) -> list[tuple[pl.Series, str]]:
-    names.source_of(frame["source"])
+    # A third one is never given a key.
+    new = [
+        one for one in frame["source"].drop_nulls().unique(maintain_order=True).to_list() if one not in names.sources
+    ]
+    names.source_of(pl.Series(new[: max(0, _SOURCES - len(names.sources))], dtype=pl.String))
     known = [source for source, key in names.sources.items() if key <= _SOURCES]
     bad = ~frame["source"].is_in(known).fill_null(True)
     return [(bad, f"fundamentals are of {_SOURCES} sources at most, here {' and '.join(known)}")]
@@ -166,21 +190,22 @@ def _from_source(rows: pl.DataFrame, names: Names) -> pl.DataFrame:
 
 LOADERS: dict[str, Loader] = {
     "names": NameLoader(),
-    "daily_bars": Plain(DailyBar, over="session", wrong=_bars_wrong),
+    "daily_bars": Plain(DailyBar, over="session", wrong=_bars_wrong, told_of="session"),
     "chains": ChainLoader(),
     "volatility_days": VolatilityLoader(
         # Kept in single precision.
         VolatilityDay, over="session", filled=lambda rows, names: rows.with_columns(pl.col(pl.Float64).cast(pl.Float32))
     ),
-    "extended_days": Plain(ExtendedDay, over="session"),
+    "extended_days": Plain(ExtendedDay, over="session", told_of="session"),
     "minute_bars": MinuteLoader(),
     "option_trades": TapeLoader(),
     "prints": PrintLoader(),
     "fundamentals": Plain(Fundamental, filled=_from_source, wrong=_sources_wrong),
-    "estimates": Plain(Estimate, filled=lambda rows, names: rows.rename({"price_target": "fair_value"})),
+    "estimates": Plain(Estimate, filled=lambda rows, names: rows.rename({"price_target": "fair_value"}), told_of="known_on"),
     "dividends": Plain(
         # Without a day of declaration it is taken to be known when it is paid.
-        Dividend, filled=lambda rows, names: rows.with_columns(pl.coalesce("declared_on", "ex_date")), republish=True
+        Dividend, filled=lambda rows, names: rows.with_columns(pl.coalesce("declared_on", "ex_date")), republish=True,
+        told_of="ex_date",
     ),
     "earnings_dates": Plain(
         EarningsReport,
@@ -190,7 +215,10 @@ LOADERS: dict[str, Loader] = {
             pl.coalesce("known_on", pl.min_horizontal("session", _today())).alias("known_on")
         ),
         republish=True,
+        told_of="session",
     ),
-    "short_interest": Plain(ShortInterest, filled=lambda rows, names: rows.with_columns(pl.col("known_on").fill_null(_today()))),
+    "short_interest": Plain(
+        ShortInterest, told_of="settled_on", filled=lambda rows, names: rows.with_columns(pl.col("known_on").fill_null(_today()))
+    ),
     "fund_members": Plain(FundMember, symbols=(("fund", "fund_id"), ("symbol", "name_id"))),
 }  # fmt: skip

@@ -18,7 +18,7 @@ from sqlalchemy.orm import Session
 from flinch.clock import wall
 from flinch.store.bulk import remove_rows, replace_rows
 from flinch.store.engine import told, transaction
-from flinch.store.market.models import DataImport, ImportBefore, MarketBase
+from flinch.store.market.models import DataImport, ImportBefore, MarketBase, SourceOrder
 from flinch.store.reading import read_table
 
 KEPT = 10
@@ -100,6 +100,17 @@ def last_told(engine: Engine, kind: str, source: str) -> dict[str, Any] | None:
         return session.scalar(wanted.order_by(DataImport.id.desc()).limit(1))
 
 
+def read_tellers(engine: Engine) -> tuple[dict[int, str], dict[str, list[str]]]:
+    """The source of every import, and the sources of each kind in the order in which they are preferred, where that was said."""
+    o = SourceOrder
+    with told(), engine.connect() as connection:
+        imports = {number: source for number, source in connection.execute(select(DataImport.id, DataImport.source))}
+        order: dict[str, list[str]] = {}
+        for kind, source in connection.execute(select(o.kind, o.source).order_by(o.kind, o.place)):
+            order.setdefault(kind, []).append(source)
+    return imports, order
+
+
 class Ledger:
     """Writes the rows of an import, each after what was there before it is laid aside."""
 
@@ -107,13 +118,15 @@ class Ledger:
         self.engine, self.number = engine, number
         self._place = 0
 
-    def replace(self, table: type[MarketBase], rows: pl.DataFrame) -> None:
-        """Write rows to a table, as `store.bulk.replace_rows`."""
+    def replace(self, table: type[MarketBase], rows: pl.DataFrame, *, as_told: bool = False) -> None:
+        """Write rows to a table, as `store.bulk.replace_rows`. They are this import's, but for those that, with `as_told`, say
+        whose they are."""
         if not rows.height:
             return
         self._lay_aside(table, _before(self.engine, table, rows))
         if "import_id" in table.__table__.columns:
-            rows = rows.with_columns(pl.lit(self.number).alias("import_id"))
+            mine = pl.lit(self.number).alias("import_id")
+            rows = rows.with_columns(pl.col("import_id").fill_null(mine) if as_told else mine)
         replace_rows(self.engine, table, rows)
 
     def remove(self, table: type[MarketBase], keys: pl.DataFrame) -> None:

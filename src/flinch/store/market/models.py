@@ -118,6 +118,27 @@ class ImportBefore(MarketBase):
     rows: Mapped[bytes] = mapped_column(LONGBLOB)
 
 
+class OtherRow(MarketBase):
+    """What a source says of a name's day where another one, which is preferred, says it otherwise: the values as JSON."""
+
+    __tablename__ = "other_row"
+    kind: Mapped[str] = mapped_column(String(20), primary_key=True)
+    day: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    source: Mapped[str] = mapped_column(String(40), primary_key=True)
+    told: Mapped[str] = mapped_column(String(2000))
+    import_id: Mapped[int | None] = mapped_column(Integer)
+
+
+class SourceOrder(MarketBase):
+    """Which source of a kind is preferred: the one in the first place."""
+
+    __tablename__ = "source_order"
+    kind: Mapped[str] = mapped_column(String(20), primary_key=True)
+    place: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    source: Mapped[str] = mapped_column(String(40))
+
+
 class Name(Told, MarketBase):
     """A listed company, fund or index."""
 

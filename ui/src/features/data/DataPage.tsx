@@ -6,6 +6,7 @@ import { Coverage } from "./Coverage";
 import { Imports } from "./Imports";
 import { Kinds } from "./Kinds";
 import { Markets } from "./Markets";
+import { Sources } from "./Sources";
 
 /** What is loaded, from whom, and how old it is. */
 export default function DataPage() {
@@ -24,6 +25,7 @@ export default function DataPage() {
       <Imports zone={answer.data.markets.find(({ name }) => name === answer.data.market)?.zone ?? "UTC"} />
       <Kinds />
       <Coverage />
+      <Sources />
       <Checks />
     </div>
   );

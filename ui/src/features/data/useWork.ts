@@ -7,14 +7,16 @@ type Told = { stage: string; percent: number; onStop: () => void };
 export type WorkAsked =
   | { file: number; load: boolean; how: Schemas["ImportHow"] }
   | { undo: number }
+  | { prefer: string; order: string[] }
   | { mend: string; at: Schemas["MendAsked"] }
   | { job: number };
 
 /** What may be others when something was loaded. */
-const CHANGED = ["imports", "kinds", "markets", "coverage", "checks"];
+const CHANGED = ["imports", "kinds", "markets", "coverage", "checks", "sources"];
 const AGAIN_MS = 2000;
 
 const begun = (asked: WorkAsked): Promise<Job> => {
+  if ("prefer" in asked) return api.prefer(asked.prefer, asked.order);
   if ("mend" in asked) return api.mend(asked.mend, asked.at);
   if ("undo" in asked) return api.undoImport(asked.undo);
   if ("job" in asked) return api.importJob(asked.job);

@@ -128,6 +128,9 @@ export const api = {
   coverage: (of: string, signal: AbortSignal) =>
     unwrap(client.GET("/api/data/coverage", { params: { query: { of } }, signal })),
   checks: (signal: AbortSignal) => unwrap(client.GET("/api/data/checks", { signal })),
+  sources: (signal: AbortSignal) => unwrap(client.GET("/api/data/sources", { signal })),
+  prefer: (kind: string, order: string[]) =>
+    unwrap(client.PUT("/api/data/sources/{kind}", { params: { path: { kind } }, body: { order } })),
   mend: (check: string, body: Schemas["MendAsked"]) =>
     unwrap(client.POST("/api/data/checks/{check}/mend", { params: { path: { check } }, body })),
   undoImport: (id: number) => unwrap(client.POST("/api/imports/history/{id}/undo", { params: { path: { id } } })),

@@ -57,6 +57,8 @@ export const useCoverage = (kind: string) =>
     placeholderData: keepPreviousData,
   });
 
+export const useSources = () => useQuery({ queryKey: ["sources"], queryFn: ({ signal }) => api.sources(signal) });
+
 export const useChecks = () => useQuery({ queryKey: ["checks"], queryFn: ({ signal }) => api.checks(signal) });
 
 export const useImports = () => useQuery({ queryKey: ["imports"], queryFn: api.imports });

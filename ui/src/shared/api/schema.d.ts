@@ -176,6 +176,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/data/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who tells of each kind, and where they disagree. */
+        get: operations["data_list_sources_data_sources_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/sources/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which source of a kind is preferred; it can be undone as an import can. */
+        put: operations["data_prefer_data_sources__string_kind__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/dossier/chain-file/{symbol}": {
         parameters: {
             query?: never;
@@ -2094,6 +2128,55 @@ export interface components {
             /** Upper */
             upper: number[];
         };
+        /** DifferingValue */
+        DifferingValue: {
+            /**
+             * Apart
+             * @description As a share of what is served; none for what is no number
+             */
+            apart: number | null;
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Other */
+            other: string;
+            /** Served */
+            served: string;
+            /** Symbol */
+            symbol: string;
+        };
+        /**
+         * DisagreementRow
+         * @description Where two sources of a kind disagree on a column.
+         */
+        DisagreementRow: {
+            /** Column */
+            column: string;
+            /**
+             * First
+             * Format: date
+             */
+            first: string;
+            /** Kind */
+            kind: string;
+            /**
+             * Last
+             * Format: date
+             */
+            last: string;
+            /** Names */
+            names: number;
+            /** Other */
+            other: string;
+            /** Served By */
+            served_by: string;
+            /** Times */
+            times: number;
+            /** Widest */
+            widest: components["schemas"]["DifferingValue"][];
+        };
         /** DividendRow */
         DividendRow: {
             /** Ahead */
@@ -3291,6 +3374,16 @@ export interface components {
         KindList: {
             /** Kinds */
             kinds: components["schemas"]["KindEntry"][];
+        };
+        /**
+         * KindSources
+         * @description A kind that several sources tell of, the preferred one first.
+         */
+        KindSources: {
+            /** Kind */
+            kind: string;
+            /** Sources */
+            sources: components["schemas"]["SourceRow"][];
         };
         /**
          * Lead
@@ -4826,6 +4919,14 @@ export interface components {
             top_strikes_pct: number | null;
             /** Unwinds */
             unwinds: components["schemas"]["Build"][];
+        };
+        /**
+         * PreferDraft
+         * @description The sources of a kind, the preferred one first.
+         */
+        PreferDraft: {
+            /** Order */
+            order: string[];
         };
         /**
          * PremiumDay
@@ -6381,12 +6482,39 @@ export interface components {
             /** Sales Ttm */
             sales_ttm: number | null;
         };
+        /**
+         * SourceList
+         * @description Sources by kind, and where they disagree by more than the tolerance.
+         */
+        SourceList: {
+            /** Disagreements */
+            disagreements: components["schemas"]["DisagreementRow"][];
+            /** Kinds */
+            kinds: components["schemas"]["KindSources"][];
+            /** Market */
+            market: string;
+            /**
+             * Tolerance
+             * @description A share of the value that is served
+             */
+            tolerance: number;
+        };
         /** SourceReply */
         SourceReply: {
             /** Source */
             source: string;
             /** Symbols */
             symbols: string[];
+        };
+        /**
+         * SourceRow
+         * @description A source of a kind, and how many of its rows are kept beside, because one that is preferred says otherwise.
+         */
+        SourceRow: {
+            /** Beside */
+            beside: number;
+            /** Source */
+            source: string;
         };
         /**
          * Spread
@@ -9092,6 +9220,187 @@ export interface operations {
             };
             /** @description Method Not Allowed */
             405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    data_list_sources_data_sources_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceList"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    data_prefer_data_sources__string_kind__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreferDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportJob"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

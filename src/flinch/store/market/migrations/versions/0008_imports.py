@@ -55,3 +55,26 @@ def upgrade() -> None:
         mysql_collate="utf8mb4_bin",
         mysql_engine="InnoDB",
     )
+    op.create_table(
+        "other_row",
+        sa.Column("kind", sa.String(length=20), nullable=False),
+        sa.Column("day", sa.Date(), nullable=False),
+        sa.Column("name_id", sa.Integer(), autoincrement=False, nullable=False),
+        sa.Column("source", sa.String(length=40), nullable=False),
+        sa.Column("told", sa.String(length=2000), nullable=False),
+        sa.Column("import_id", sa.Integer(), nullable=True),
+        sa.PrimaryKeyConstraint("kind", "day", "name_id", "source"),
+        mysql_charset="utf8mb4",
+        mysql_collate="utf8mb4_bin",
+        mysql_engine="InnoDB",
+    )
+    op.create_table(
+        "source_order",
+        sa.Column("kind", sa.String(length=20), nullable=False),
+        sa.Column("place", sa.SmallInteger(), autoincrement=False, nullable=False),
+        sa.Column("source", sa.String(length=40), nullable=False),
+        sa.PrimaryKeyConstraint("kind", "place"),
+        mysql_charset="utf8mb4",
+        mysql_collate="utf8mb4_bin",
+        mysql_engine="InnoDB",
+    )
