@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
+import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -207,3 +208,39 @@ def test_what_looks_wrong_is_mended_and_brought_back(page: Page, app: OpenAPI, n
     expect(history.get_by_role("row").filter(has_text="remove these bars")).to_contain_text("mend")
     history.get_by_role("button", name="undo").click()
     expect(finding).to_contain_text("15 Aug 2026")
+
+
+def test_where_sources_disagree_is_found_and_another_one_preferred(
+    page: Page, app: OpenAPI, no_other_market: None, tmp_path: Path
+):
+    markets = app.extensions["flinch"].markets
+    markets.make("mine", MarketSettings())
+    store = make_engine(markets.databases.market_url("mine"))
+    pl.DataFrame({"symbol": SYMBOLS, "company": SYMBOLS}).write_csv(tmp_path / "names.csv")
+    load(store, tmp_path / "names.csv")
+    bars().write_parquet(tmp_path / "daily_bars.parquet")
+    load(store, tmp_path / "daily_bars.parquet", source="North")
+    bars().tail(3).with_columns(pl.col("close") * 1.1, pl.col("high") * 1.1).write_parquet(
+        tmp_path / "daily_bars.parquet"
+    )
+    load(store, tmp_path / "daily_bars.parquet", source="South")
+    store.dispose()
+    page.goto("/data?market=mine")
+    sources = page.get_by_role("region", name="Sources")
+    close = sources.get_by_role("article", name="daily bars: close")
+    expect(close).to_contain_text("North is served, South says otherwise 3 times of 1 name")
+    close.get_by_role("button", name="the widest").click()
+    expect(close.get_by_role("row").nth(1)).to_contain_text("CELDA")
+    expect(close.get_by_role("row").nth(1)).to_contain_text("10.0")
+    sources.get_by_role("button", name="prefer South for daily bars").click()
+    expect(sources.get_by_role("article", name="daily bars: close")).to_contain_text(
+        "South is served, North says otherwise"
+    )
+    history = page.get_by_role("region", name="What was loaded")
+    history.get_by_role("button", name="undo").click()
+    expect(sources.get_by_role("article", name="daily bars: close")).to_contain_text("North is served")
+    with page.expect_download() as download:
+        page.get_by_role("button", name="take out").click()
+    assert download.value.suggested_filename == "mine all.zip"
+    with zipfile.ZipFile(download.value.path()) as archive:
+        assert archive.namelist() == ["daily_bars.parquet", "index.json", "names.parquet"]

@@ -37,6 +37,7 @@ def add_import(parser: argparse.ArgumentParser) -> None:
         ("--map", "THEIRS=ours", "which of our columns one of theirs is"),
         ("--days", "COLUMN=FORMAT", "how days are written, as session=%%d/%%m/%%Y"),
         ("--percent", "COLUMN", "columns that are in percent"),
+        ("--decimal", "COLUMN", "columns that are decimals, and not in percent"),
     ):
         parser.add_argument(option, action="extend", nargs="+", default=[], metavar=shape, help=words)
     parser.add_argument("--make-names", action="store_true", help="make names for symbols that are not known")
@@ -72,7 +73,7 @@ def _import(chosen: argparse.Namespace) -> None:
     files = _files(chosen.what)
     zone = None if chosen.zone is None else known_zone(chosen.zone)
     days, columns = _pairs(chosen.days, "--days", "session=%d/%m/%Y"), _pairs(chosen.map, "--map", "Date=session")
-    _require_used({*days, *chosen.percent, *columns.values()}, {kind for kind, _ in files})
+    _require_used({*days, *chosen.percent, *chosen.decimal, *columns.values()}, {kind for kind, _ in files})
     with reached(chosen.folder) as databases:
         engine = _engine(databases, chosen.market)
         for kind, path in files:
@@ -80,7 +81,10 @@ def _import(chosen: argparse.Namespace) -> None:
             ours = {column.name for column in KINDS[kind].columns}
             theirs = open_table(path).columns if len(files) > 1 else columns
             hints = Hints(
-                zone, {name: way for name, way in days.items() if name in ours}, ours.intersection(chosen.percent)
+                zone,
+                {name: way for name, way in days.items() if name in ours},
+                ours.intersection(chosen.percent),
+                ours.intersection(chosen.decimal),
             )
             said = {their: our for their, our in columns.items() if our in ours and their in theirs}
             refused = chosen.folder / "refused" / chosen.market / f"{path.name.split('.')[0]}.refused.csv"

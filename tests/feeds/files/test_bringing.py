@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import csv
+import datetime as dt
 import io
 import time
+import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote
 
 import polars as pl
 import pytest
@@ -206,6 +209,77 @@ def test_an_import_by_the_interface_can_be_cancelled(
     assert len(read_imports(store)) == 2
     chain().write_parquet(tmp_path / "chains.parquet")
     assert done(client, "load", bring(client, "chains.parquet", (tmp_path / "chains.parquet").read_bytes()))["added"]
+
+
+def test_all_of_a_market_is_taken_out_as_one_file_that_can_be_loaded_again(
+    client: FlaskClient, store: Engine, files: Path, tmp_path: Path
+):
+    for name in ("list.csv", "prices.csv", "chains-2026-09-09.parquet"):
+        load(store, files / name)
+    for form in ("csv", "parquet"):
+        answer = client.get(f"/api/data/export?market=mine&form={form}")
+        while answer.status_code == 202:
+            answer = client.get(f"/api/files/{answer.json['id']}?market=mine")
+        assert (answer.status_code, answer.mimetype) == (200, "application/zip")
+        assert "mine all.zip" in unquote(answer.headers["Content-Disposition"])
+        zipfile.ZipFile(io.BytesIO(answer.data)).extractall(tmp_path / form)
+        names = sorted(path.name for path in (tmp_path / form).iterdir())
+        moment = "chains-2026-09-09T194500"
+        assert names == sorted([f"{moment}.{form}", f"daily_bars.{form}", "index.json", f"names.{form}"])
+        for name in names[:2]:
+            outcome = load(store, tmp_path / form / name)
+            assert (outcome.added, outcome.changed, outcome.refused) == (0, 0, 0), name
+    one = client.get("/api/data/export?market=mine&of=names")
+    while one.status_code == 202:
+        one = client.get(f"/api/files/{one.json['id']}?market=mine")
+    assert zipfile.ZipFile(io.BytesIO(one.data)).namelist() == ["index.json", "names.parquet"]
+    odd = client.get("/api/data/export?market=mine&of=gossip")
+    assert (odd.status_code, odd.json["where"]) == (422, "of")
+
+
+def test_what_is_found_wrong_holes_and_sources_are_told_and_changed(
+    client: FlaskClient, store: Engine, files: Path, tmp_path: Path
+):
+    load(store, files / "list.csv")
+    saturday = bars().tail(1).with_columns(session=pl.lit(dt.date(2026, 8, 15)))
+    pl.concat([bars(), saturday]).write_parquet(tmp_path / "daily_bars.parquet")
+    load(store, tmp_path / "daily_bars.parquet", source="North")
+    bars().tail(4).with_columns(pl.col("close") * 1.1, pl.col("high") * 1.2).write_parquet(
+        tmp_path / "daily_bars.parquet"
+    )
+    load(store, tmp_path / "daily_bars.parquet", source="South")
+    told = client.get("/api/data/sources?market=mine").json
+    assert told["kinds"] == [
+        {"kind": "daily_bars", "sources": [{"source": "North", "beside": 0}, {"source": "South", "beside": 4}]}
+    ]
+    assert {one["column"]: (one["served_by"], one["times"]) for one in told["disagreements"]} == {
+        "close": ("North", 4), "high": ("North", 4)
+    }  # fmt: skip
+    done = ended(client, client.put("/api/data/sources/daily_bars?market=mine", json={"order": ["South", "North"]}))
+    assert done.status_code == 200
+    assert client.get("/api/data/sources?market=mine").json["kinds"][0]["sources"][0] == {
+        "source": "South",
+        "beside": 0,
+    }
+    refused = client.put("/api/data/sources/prints?market=mine", json={"order": ["South"]})
+    assert (refused.status_code, refused.json["where"]) == (422, "kind")
+    assert client.put("/api/data/sources/daily_bars?market=demo", json={"order": ["South"]}).status_code == 409
+    assert client.get("/api/data/coverage?market=mine").json["whole"] == 3
+    assert client.get("/api/data/coverage?market=mine&of=names").json["where"] == "kind"
+    [finding] = client.get("/api/data/checks?market=mine").json["findings"]
+    assert (finding["check"], finding["times"], finding["mend"], finding["each"]) == (
+        "off_calendar",
+        1,
+        "remove these bars",
+        False,
+    )
+    place = {"symbol": "CELDA", "day": "2026-08-15"}
+    mended = ended(client, client.post("/api/data/checks/off_calendar/mend?market=mine", json=place))
+    assert mended.status_code == 200
+    assert client.get("/api/data/checks?market=mine").json["findings"] == []
+    again = ended(client, client.post("/api/data/checks/off_calendar/mend?market=mine", json={}))
+    assert (again.status_code, again.json["type"]) == (409, "nothing_to_mend")
+    assert client.get("/api/imports?market=mine").json["imports"][0]["source"] == "mend"
 
 
 def test_the_inbox_keeps_what_was_brought_from_one_start_to_the_next(tmp_path: Path):

@@ -212,3 +212,46 @@ def test_what_is_said_of_columns_or_days_that_are_not_there_is_refused(tmp_path:
     ):
         with pytest.raises(CannotMatch, match=words):
             rows(tmp_path, "daily_bars", text, **said)
+
+
+FUNDS = "fund,symbol,weight\nAVERA,BONTI,{a}\nAVERA,CELDA,{b}\nDERVI,BONTI,{c}\n"
+
+
+@pytest.mark.parametrize(
+    ("weights", "said", "wanted"),
+    [
+        ((0.25, 0.75, 1), {}, [0.25, 0.75, 1.0]),
+        ((25, 75, 100), {}, [0.25, 0.75, 1.0]),
+        (("25 %", "75 %", "100%"), {}, [0.25, 0.75, 1.0]),
+        ((5, 4, 0.5), {"percent": frozenset({"weight"})}, [0.05, 0.04, 0.005]),
+        ((0.5, 0.4, 0.5), {"percent": frozenset({"weight"})}, [0.005, 0.004, 0.005]),
+        ((5, 4, 0.5), {"decimals": frozenset({"weight"})}, [5, 4, 0.5]),
+    ],
+)
+def test_percent_is_told_by_what_values_come_to(tmp_path: Path, weights: tuple, said: dict, wanted: list[float]):
+    told, _ = rows(tmp_path, "fund_members", FUNDS.format(a=weights[0], b=weights[1], c=weights[2]), **said)
+    assert told["weight"].to_list() == pytest.approx(wanted)
+
+
+@pytest.mark.parametrize("weights", [(5, 4, 0.5), (1.2, 0.4, 0.5), (19, 19, 1)])
+def test_weights_that_may_be_either_are_asked(tmp_path: Path, weights: tuple[float, ...]):
+    with pytest.raises(
+        CannotMatch, match=r"'weight' come to .* a fund: say whether they are decimals or in percent"
+    ) as error:
+        rows(tmp_path, "fund_members", FUNDS.format(a=weights[0], b=weights[1], c=weights[2]))
+    assert error.value.where == "weight"
+
+
+def test_volatilities_are_decimals_or_percent_by_their_mean(tmp_path: Path):
+    head = "symbol,date,iv30\nTARNO,2026-09-08,{}\nVILNI,2026-09-08,{}\nVUSVO,2026-09-08,NA\n"
+    for values, wanted in (((0.2, 3.1), [0.2, 3.1]), ((20, 310), [0.2, 3.1]), (("20,5", "31"), [0.205, 0.31])):
+        text = head.format(*values).replace(",", ";") if isinstance(values[0], str) else head.format(*values)
+        text = text.replace("20;5", "20,5")
+        told, reasons = rows(tmp_path, "volatility_days", text)
+        assert told["iv30"].to_list()[:2] == pytest.approx(wanted)
+        assert reasons == [None, None, None]
+    with pytest.raises(CannotMatch, match=r"'iv30' are 3\.5 on average"):
+        rows(tmp_path, "volatility_days", head.format(3, 4))
+    frame = pl.DataFrame({"symbol": ["TARNO"], "date": [dt.date(2026, 9, 8)], "iv30": [31.5]})
+    told, _ = rows(tmp_path, "volatility_days", frame)
+    assert told["iv30"].to_list() == pytest.approx([0.315])

@@ -68,6 +68,7 @@ def file_look(markets: Markets, inbox: Inbox, name: str, number: int, how: Impor
             "zone": hints.zone,
             "days": dict(hints.days),
             "percent": sorted(hints.percent),
+            "decimals": sorted(hints.decimals),
         }
     )
     return FileLook(
@@ -83,7 +84,9 @@ def file_look(markets: Markets, inbox: Inbox, name: str, number: int, how: Impor
 
 
 def _wanted(column: Column) -> WantedColumn:
-    return WantedColumn(name=column.name, sort=column.sort, needed=column.needed or column.key, share=column.share)
+    return WantedColumn(
+        name=column.name, sort=column.sort, needed=column.needed or column.key, share=column.share is not None
+    )
 
 
 def begin(jobs: Jobs, inbox: Inbox, name: str, number: int, how: ImportHow, owner: int, *, load: bool) -> int:
@@ -192,7 +195,7 @@ def _asked(inbox: Inbox, name: str, upload: Upload, how: ImportHow, *, dry: bool
         how.kind,
         how.source,
         dict(how.columns),
-        Hints(zone, dict(how.days), frozenset(how.percent)),
+        Hints(zone, dict(how.days), frozenset(how.percent), frozenset(how.decimals)),
         how.make_names,
         dry,
         inbox.refused(name, upload.id),

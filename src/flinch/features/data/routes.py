@@ -10,6 +10,7 @@ from flinch.features.data.schemas import (
     CoverageQuery,
     CoverageReply,
     DataChecks,
+    ExportQuery,
     FileLook,
     HeldKinds,
     ImportHow,
@@ -31,10 +32,12 @@ from flinch.features.data.schemas import (
     UploadPath,
     UploadRow,
 )
+from flinch.files import Write
 from flinch.inbox import NoSuchUpload
 from flinch.store.databases import DEMO
 from flinch.store.owned.owners import choose_market
 from flinch.web import ERRORS, Done, Problem, UserError, market_name, owner, reply, services
+from flinch.web.files import RESPONSES, answer_file
 from flinch.web.lane import COSTLY
 
 _STAYS = Problem(
@@ -80,6 +83,16 @@ def read_checks() -> Response:
     """What is likely wrong with what is loaded."""
     with COSTLY.turn(_LOOKING):
         return reply(service.checks_told(services().markets, market_name()))
+
+
+@blueprint.get("/data/export", responses={**RESPONSES, 422: Problem})
+def export(query: ExportQuery) -> Response:
+    """Kinds of the market as files that can be loaded again, in a ZIP with an index."""
+    running, name = services(), market_name()
+    work = service.export_work(running.markets, name, query.of, query.form)
+    title = quote(f"{name} {query.of}.zip", safe="")
+    disposition = f"attachment; filename=\"{name}.zip\"; filename*=UTF-8''{title}"
+    return answer_file(running.files.begin(owner(), Write(work, "application/zip", disposition)))
 
 
 @blueprint.get("/data/sources", responses={200: SourceList})

@@ -1,7 +1,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -49,6 +49,13 @@ class HeldKinds(BaseModel):
 
     market: str
     kinds: list[HeldKind]
+
+
+class ExportQuery(BaseModel):
+    """What is written out, and how."""
+
+    of: str = Field("all", max_length=20, description="A kind, or all")
+    form: Literal["parquet", "csv"] = "parquet"
 
 
 class CoverageQuery(BaseModel):
@@ -272,6 +279,9 @@ class ImportHow(BaseModel):
         {}, max_length=40, description="How days are written, by our column"
     )
     percent: list[_Name] = Field([], max_length=40, description="Our columns whose values are in percent")
+    decimals: list[_Name] = Field(
+        [], max_length=40, description="Our columns whose values are decimals, and not in percent"
+    )
     make_names: bool = Field(False, description="Make names for symbols that are not known")
 
 

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
+import tempfile
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -26,9 +30,12 @@ from flinch.features.data.schemas import (
 )
 from flinch.feeds.files.checking import run_checks
 from flinch.feeds.files.coverage import COVERED, coverage
+from flinch.feeds.files.exporting import EXPORTED, Form, export_kinds
 from flinch.feeds.files.kinds import KINDS
+from flinch.feeds.files.matching import CannotMatch
 from flinch.feeds.files.sources import TOLERANCE, disagreements, read_sources
 from flinch.market import Market, Markets
+from flinch.store.engine import make_engine
 from flinch.store.market.calendars import calendar_zone
 from flinch.store.market.holdings import HOLDS, LEAST, Held, held_kinds, held_spans
 from flinch.store.market.names import read_calendar
@@ -99,6 +106,29 @@ def _kind_row(kind: str, held: Held, sessions: NDArray[np.datetime64], newest: d
 def _next(sessions: NDArray[np.datetime64], last: dt.date | None) -> dt.date | None:
     place = sessions.size if last is None else int(np.searchsorted(sessions, np.datetime64(last), side="right"))
     return sessions[place].astype(object) if place < sessions.size else None
+
+
+def export_work(markets: Markets, name: str, of: str, form: Form) -> Callable[[Path, Callable[[float], None]], None]:
+    """What writes kinds of a market into a ZIP with an index. Raises CannotMatch for a kind that there is not."""
+    if of != "all" and of not in EXPORTED:
+        raise CannotMatch(f"There is no kind {of!r}; kinds are {', '.join(EXPORTED)}.", "of")
+    kinds = list(EXPORTED) if of == "all" else [of]
+
+    def write(path: Path, tell: Callable[[float], None]) -> None:
+        # The engine of pages gives up after seconds; this may take minutes.
+        engine = make_engine(markets.databases.market_url(name))
+        try:
+            with tempfile.TemporaryDirectory(prefix="flinch-export-") as folder:
+                export_kinds(engine, kinds, Path(folder), form, tell=tell)
+                with zipfile.ZipFile(
+                    path, "w", zipfile.ZIP_STORED if form == "parquet" else zipfile.ZIP_DEFLATED
+                ) as archive:
+                    for file in sorted(Path(folder).iterdir()):
+                        archive.write(file, file.name)
+        finally:
+            engine.dispose()
+
+    return write
 
 
 def coverage_told(markets: Markets, name: str, kind: str) -> CoverageReply:

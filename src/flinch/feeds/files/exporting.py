@@ -60,11 +60,20 @@ class Span(NamedTuple):
         return (self.first is None or day >= self.first) and (self.last is None or day <= self.last)
 
 
-def export_kinds(engine: Engine, kinds: list[str], folder: Path, form: Form, span: Span | None = None) -> list[Written]:
-    """Write kinds into a folder, which is made, and `index.json` beside them; what there is none of is left out."""
+def export_kinds(
+    engine: Engine,
+    kinds: list[str],
+    folder: Path,
+    form: Form,
+    span: Span | None = None,
+    tell: Callable[[float], None] = lambda share: None,
+) -> list[Written]:
+    """Write kinds into a folder, which is made, and `index.json` beside them; what there is none of is left out. `tell` hears
+    what share of them is done."""
     folder.mkdir(parents=True, exist_ok=True)
     written = []
-    for kind in kinds:
+    for done, kind in enumerate(kinds):
+        tell(done / len(kinds))
         for name, rows in _EXPORTS[kind](engine, kind, span or Span()):
             if rows.height:
                 file = f"{name}.{form}"

@@ -222,12 +222,13 @@ def recall(engine: Engine, asked: Asked, theirs: list[str]) -> Asked:
     taken = {*asked.columns.values()} - {""}
     columns = {their: our for their, our in how["columns"].items() if their in theirs and our not in taken}
     days = {our: way for our, way in how["days"].items() if our in columns.values()}
-    percent = hints.percent | (set(how["percent"]) & set(columns.values()))
+    percent = hints.percent | (set(how["percent"]) & set(columns.values()) - hints.decimals)
+    decimals = hints.decimals | (set(how.get("decimals", [])) & set(columns.values()) - hints.percent)
     return replace(
         asked,
         kind=kind,
         columns=columns | asked.columns,
-        hints=Hints(hints.zone or how["zone"], {**days, **hints.days}, percent),
+        hints=Hints(hints.zone or how["zone"], {**days, **hints.days}, percent, decimals),
     )
 
 
@@ -238,6 +239,7 @@ def _how(reading: Reading, theirs: list[str]) -> dict[str, Any]:
         "columns": {their: our for our, their in reading.matched.items()},
         "days": {name: way for name, way in reading.ways.items() if way in DAY_FORMATS},
         "percent": sorted(reading.percent),
+        "decimals": sorted(name for name in reading.matched if name not in reading.percent),
         "zone": reading.zone,
     }
 
@@ -272,7 +274,7 @@ def write_change(
             kind=kind,
             source=MEND,
             file=words[:120],
-            how={"theirs": [], "columns": {}, "days": {}, "percent": [], "zone": None},
+            how={"theirs": [], "columns": {}, "days": {}, "percent": [], "decimals": [], "zone": None},
             moments=["all"] if made.all_moments else [moment.isoformat() for moment in sorted(made.moments)],
             rows=made.changed,
             added=made.added,

@@ -11,14 +11,15 @@ Sort = Literal["text", "number", "whole", "day", "instant", "right", "contract",
 @dataclass(frozen=True)
 class Column:
     """A column of a kind: what sort of values, whether it is part of the key, whether a row without it is refused, and what
-    suppliers call it besides. Values of a `share` are decimals here, and in percent elsewhere."""
+    suppliers call it besides. Values of a `share` are decimals here, and in percent elsewhere: a mean (of weights the sum a fund)
+    up to the first of its numbers tells the former, one above the second the latter, and between them it is asked."""
 
     name: str
     sort: Sort
     key: bool = False
     needed: bool = False
     least: float | None = None
-    share: bool = False
+    share: tuple[float, float] | None = None
     called: tuple[str, ...] = ()
 
 
@@ -67,7 +68,7 @@ _PRICES = (
 
 def _vol(days: int) -> Column:
     called = (f"iv_{days}", f"iv_{days}d", f"iv{days}d", f"ivol_{days}d")
-    return Column(f"iv{days}", "number", least=0, share=True, called=called)
+    return Column(f"iv{days}", "number", least=0, share=(2, 5), called=called)
 
 
 _ALL = (
@@ -227,7 +228,7 @@ _ALL = (
         (
             Column("fund", "text", key=True, needed=True, called=("etf", "fund_symbol", "index")),
             Column("symbol", "text", key=True, needed=True, called=("member", "ticker", "holding", "constituent")),
-            Column("weight", "number", needed=True, least=0, share=True, called=("share", "pct", "percent", "weight_pct")),
+            Column("weight", "number", needed=True, least=0, share=(3, 20), called=("share", "pct", "percent", "weight_pct")),
         ),
     ),
 )  # fmt: skip

@@ -53,11 +53,13 @@ _OCC = r"^([A-Z0-9. ]{6})(\d{6})([CP])(\d{8})$"
 
 @dataclass
 class Hints:
-    """What somebody said of a file: the zone of its instants, its days' format by column, columns in percent."""
+    """What somebody said of a file: the zone of its instants, its days' format by column, columns in percent, and those that are
+    decimals though they might be percent."""
 
     zone: str | None = None
     days: Mapping[str, str] = field(default_factory=dict)
     percent: AbstractSet[str] = frozenset()
+    decimals: AbstractSet[str] = frozenset()
 
 
 @dataclass
@@ -77,9 +79,11 @@ def learn(batches: Iterable[Batch], kind: Kind, matched: dict[str, str], hints: 
     """
     _require_known(kind, hints)
     asked = {name: column for name in matched if (column := kind.column(name)) is not None and column.sort in _WAYS}
+    shares = _Shares(kind, matched, hints)
     counts: dict[str, dict[str, int]] = {name: dict.fromkeys(_WAYS[column.sort], 0) for name, column in asked.items()}
     differ: dict[str, set[tuple[str, str]]] = {name: set() for name in asked}
     for batch in batches:
+        shares.count(batch)
         for name in asked:
             cells = present(batch.cells[matched[name]], asked[name].sort)
             if cells.dtype != pl.String:
@@ -99,12 +103,72 @@ def learn(batches: Iterable[Batch], kind: Kind, matched: dict[str, str], hints: 
             f"Times in the column {their[:40]!r} have no offset: say the zone they are in, America/New_York for instance.",
             their[:80],
         )
-    return Reading(matched, ways, hints.percent, hints.zone)
+    return Reading(matched, ways, hints.percent | shares.percent(ways), hints.zone)
+
+
+class _Shares:
+    """Columns whose values are decimals or percent, as far as nobody said which: what their values come to."""
+
+    def __init__(self, kind: Kind, matched: dict[str, str], hints: Hints) -> None:
+        said = hints.percent | hints.decimals
+        self._columns = [
+            column
+            for column in kind.columns
+            if column.share is not None and column.name in matched and column.name not in said
+        ]
+        self._matched = matched
+        self._total = {(column.name, way): 0.0 for column in self._columns for way in ("typed", "point", "comma")}
+        self._count = dict.fromkeys(self._total, 0)
+        self._funds: set[str] = set()
+        self._largest = 0.0
+
+    def count(self, batch: Batch) -> None:
+        """Take in some rows."""
+        for column in self._columns:
+            cells = present(batch.cells[self._matched[column.name]], column.sort)
+            # Who writes the sign says it of that cell alone.
+            if cells.dtype == pl.String:
+                told = cells.filter(~cells.str.ends_with("%").fill_null(False))
+                read = {way: _WAYS["number"][way](told) for way in ("point", "comma")}
+            else:
+                read = {"typed": cells.cast(pl.Float64, strict=False)}
+            for way, values in read.items():
+                known = values.filter(values.is_finite().fill_null(False)).abs()
+                self._total[column.name, way] += float(known.sum())
+                self._count[column.name, way] += known.len()
+                self._largest = max(self._largest, float(known.max() or 0.0))  # type: ignore[arg-type]
+        if self._columns and "fund" in self._matched:
+            self._funds |= set(batch.cells[self._matched["fund"]].cast(pl.String).drop_nulls().unique().to_list())
+
+    def percent(self, ways: Mapping[str, str]) -> set[str]:
+        """Those in percent. Raises CannotMatch where it cannot be told."""
+        found = set()
+        for column in self._columns:
+            way = ways.get(column.name, "typed")
+            count = self._count[column.name, way if way in ("point", "comma") else "typed"]
+            total = self._total[column.name, way if way in ("point", "comma") else "typed"]
+            if not count:
+                continue
+            size = total / (len(self._funds) or 1) if column.name == "weight" else total / count
+            assert column.share is not None
+            least, most = column.share
+            odd = column.name == "weight" and self._largest > 1
+            if size > most:
+                found.add(column.name)
+            elif size > least or odd:
+                their = self._matched[column.name]
+                what = "come to" if column.name == "weight" else "are"
+                of = " a fund" if column.name == "weight" else " on average"
+                raise CannotMatch(
+                    f"Values in the column {their[:40]!r} {what} {size:.3g}{of}: say whether they are decimals or in percent.",
+                    their[:80],
+                )
+        return found
 
 
 def _require_known(kind: Kind, hints: Hints) -> None:
     """Refuse what was said of columns that there are not, or of days in a way that nobody writes."""
-    for name in (*hints.days, *hints.percent):
+    for name in (*hints.days, *hints.percent, *hints.decimals):
         if kind.column(name) is None:
             names = ", ".join(column.name for column in kind.columns)
             raise CannotMatch(f"{kind.name} have no column {name[:40]!r}; theirs are {names}.", name[:80])

@@ -10,7 +10,16 @@ type How = Schemas["ImportHow"];
 type Look = Schemas["FileLook"];
 
 /** Nothing was said of a file. */
-const NOTHING: How = { kind: null, source: null, columns: {}, zone: null, days: {}, percent: [], make_names: false };
+const NOTHING: How = {
+  kind: null,
+  source: null,
+  columns: {},
+  zone: null,
+  days: {},
+  percent: [],
+  decimals: [],
+  make_names: false,
+};
 
 /** A file that was brought: what it holds and how its columns are taken, what came of a check, and what is done with it. */
 export function BroughtFile({ upload, source, zone }: { upload: Schemas["UploadRow"]; source: string; zone: string }) {
@@ -44,7 +53,7 @@ export function BroughtFile({ upload, source, zone }: { upload: Schemas["UploadR
         <h3>{upload.name}</h3>
         <span className="muted">{compact(upload.size)} bytes</span>
         {seen && !upload.loaded && (
-          <KindChoice look={seen} onKind={(kind) => set({ kind, columns: {}, days: {}, percent: [] })} />
+          <KindChoice look={seen} onKind={(kind) => set({ kind, columns: {}, days: {}, percent: [], decimals: [] })} />
         )}
         <span className="acts">
           {!upload.loaded && (
@@ -168,17 +177,24 @@ function Columns({ look, zone, onHow }: { look: Look; zone: string; onHow: (chan
                       ))}
                     </select>
                   ) : ours?.share ? (
-                    <label>
-                      <input
-                        type="checkbox"
-                        checked={how.percent.includes(ours.name)}
-                        onChange={(event) => {
-                          const others = how.percent.filter((name) => name !== ours.name);
-                          onHow({ percent: event.target.checked ? [...others, ours.name] : others });
-                        }}
-                      />{" "}
-                      in percent
-                    </label>
+                    <select
+                      aria-label={`Values of ${column.theirs}`}
+                      value={
+                        how.percent.includes(ours.name) ? "percent" : how.decimals.includes(ours.name) ? "decimals" : ""
+                      }
+                      onChange={(event) => {
+                        const others = (names: string[]) => names.filter((name) => name !== ours.name);
+                        const is = (what: string) => (event.target.value === what ? [ours.name] : []);
+                        onHow({
+                          percent: [...others(how.percent), ...is("percent")],
+                          decimals: [...others(how.decimals), ...is("decimals")],
+                        });
+                      }}
+                    >
+                      <option value="">as their size tells</option>
+                      <option value="decimals">decimals</option>
+                      <option value="percent">in percent</option>
+                    </select>
                   ) : (
                     column.way
                   )}

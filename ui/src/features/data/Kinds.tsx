@@ -1,6 +1,9 @@
+import { useState } from "react";
+import { download, type Writing } from "@/shared/api/client";
 import { useKinds } from "@/shared/api/queries";
 import { DASH, date } from "@/shared/format";
 import { Failed, Loading } from "@/shared/ui/States";
+import { Progress } from "./Progress";
 
 /** What the open market has of every kind of data, and how old it is. */
 export function Kinds() {
@@ -10,6 +13,7 @@ export function Kinds() {
   return (
     <section aria-labelledby="kinds-title">
       <h2 id="kinds-title">What {list.market} holds</h2>
+      <TakeAllOut kinds={list.kinds.filter((kind) => kind.any).map(({ kind }) => kind)} />
       <table className="plain-table">
         <thead>
           <tr>
@@ -46,5 +50,46 @@ export function Kinds() {
         </tbody>
       </table>
     </section>
+  );
+}
+
+/** Kinds as files that can be loaded again. */
+function TakeAllOut({ kinds }: { kinds: string[] }) {
+  const [of, setOf] = useState("all");
+  const [form, setForm] = useState("parquet");
+  const [writing, setWriting] = useState<Writing | null>(null);
+  const [error, setError] = useState<string | null>(null);
+  const take = async () => {
+    setError(null);
+    try {
+      await download(`/api/data/export?of=${of}&form=${form}`, undefined, setWriting);
+    } catch (cause) {
+      setError(cause instanceof Error ? cause.message : String(cause));
+    } finally {
+      setWriting(null);
+    }
+  };
+  if (kinds.length === 0) return null;
+  return (
+    <div className="take-out">
+      <select aria-label="What is taken out" value={of} onChange={(event) => setOf(event.target.value)}>
+        <option value="all">all of it</option>
+        {kinds.map((kind) => (
+          <option key={kind} value={kind}>
+            {kind.replaceAll("_", " ")}
+          </option>
+        ))}
+      </select>{" "}
+      as{" "}
+      <select aria-label="Form of the files" value={form} onChange={(event) => setForm(event.target.value)}>
+        <option value="parquet">Parquet</option>
+        <option value="csv">CSV</option>
+      </select>{" "}
+      <button type="button" className="plain" disabled={writing !== null} onClick={() => void take()}>
+        take out
+      </button>
+      {writing && <Progress stage="writing the files" percent={writing.percent} onStop={writing.stop} />}
+      {error && <p role="alert">{error}</p>}
+    </div>
   );
 }

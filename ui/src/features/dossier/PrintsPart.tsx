@@ -49,7 +49,9 @@ export function PrintsPart({ symbol, at, params, onWrite }: PartProps) {
             <div className="figure-controls">{tools}</div>
           </header>
           {data.reason ? (
-            <NotKept what="Off-exchange prints">Nothing to show: {data.reason}.</NotKept>
+            <NotKept what="Off-exchange prints" kind="prints">
+              Nothing to show: {data.reason}.
+            </NotKept>
           ) : (
             <>
               <ShelvesFigure data={data} lines={lines} />

@@ -68,7 +68,9 @@ function Says({ data, onWrite }: { data: Data; onWrite: Write }) {
         </label>
       </header>
       {data.reason ? (
-        <NotKept what="Option trades">Nothing to show: {data.reason}.</NotKept>
+        <NotKept what="Option trades" kind="option_trades">
+          Nothing to show: {data.reason}.
+        </NotKept>
       ) : (
         <p>
           What leans comes to <b>{signedCompact(Math.round(shares))}</b> shares

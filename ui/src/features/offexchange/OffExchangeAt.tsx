@@ -171,7 +171,7 @@ export function OffExchangeAt(address: StackAddress) {
         {() =>
           !reply ? null : reply.first_session === null ? (
             <Empty>
-              <NotKept what="Off-exchange prints">
+              <NotKept what="Off-exchange prints" kind="prints">
                 No off-exchange prints are kept up to this session: choose a later one.
               </NotKept>
             </Empty>

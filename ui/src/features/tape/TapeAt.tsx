@@ -200,7 +200,9 @@ export function TapeAt(address: StackAddress) {
               {reply.sessions.includes(reply.session) ? (
                 <p>No name of this universe traded options then.</p>
               ) : (
-                <NotKept what="Option trades">No option trades of this session are kept: choose a later one.</NotKept>
+                <NotKept what="Option trades" kind="option_trades">
+                  No option trades of this session are kept: choose a later one.
+                </NotKept>
               )}
             </Empty>
           ) : reply.survivors === 0 ? (

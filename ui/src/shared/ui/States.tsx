@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 import { asOfDay, useAsOf } from "@/shared/address";
 import { ApiError } from "@/shared/api/client";
-import { useMarket } from "@/shared/api/queries";
+import { useMarket, useMarkets } from "@/shared/api/queries";
 import { Mark } from "@/shared/chart/Mark";
 import { Link } from "@/shared/route";
 import { useHold } from "@/shared/settled";
@@ -46,16 +46,29 @@ export function Failed({ error, children }: { error: Error; children?: ReactNode
   );
 }
 
-/** What is not kept; while the market is being filled it says that it is on its way, and the page shows it once it is there. */
-export function NotKept({ what, children }: { what: string; children: ReactNode }) {
+/**
+ * What is not kept; while the market is being filled it says that it is on its way, and the page shows it once it is there. A market
+ * that has none of the kind says that it can be brought.
+ */
+export function NotKept({ what, kind, children }: { what: string; kind: string; children: ReactNode }) {
   const coming = useMarket().data?.coming;
-  return (
-    <p className="not-kept">
-      {coming
-        ? `${what} are on their way: the market is being filled (${coming.percent} %), and they are shown here when they are there.`
-        : children}
-    </p>
-  );
+  const list = useMarkets().data;
+  const none = list?.markets.find(({ name }) => name === list.market)?.missing.includes(kind);
+  if (coming)
+    return (
+      <p className="not-kept">
+        {what} are on their way: the market is being filled ({coming.percent} %), and they are shown here when they are
+        there.
+      </p>
+    );
+  if (none)
+    return (
+      <p className="not-kept">
+        This market has no {what.toLowerCase()}: bring files of the kind {kind.replaceAll("_", " ")} on the{" "}
+        <Link to="/data">Data page</Link>.
+      </p>
+    );
+  return <p className="not-kept">{children}</p>;
 }
 
 /** A part that is empty by right, with what to do about it. */
