@@ -58,7 +58,7 @@ def _parser(given: list[str]) -> argparse.ArgumentParser:
     # What a command works with takes seconds to import, which a start of the demo must not wait for.
     if given[:1] != ["demo"]:
         from flinch.commands.backups import add_backup, add_restore
-        from flinch.commands.files import add_check, add_export, add_import, add_publish
+        from flinch.commands.files import add_check, add_export, add_fetch, add_import, add_publish
         from flinch.commands.markets import add_market_commands
 
         add_market_commands(commands.add_parser("market", help="markets beside each other: new, list, remove"), common)
@@ -68,6 +68,7 @@ def _parser(given: list[str]) -> argparse.ArgumentParser:
         add_publish(
             commands.add_parser("publish", parents=[common], help="compute again what follows from a market's chains")
         )
+        add_fetch(commands.add_parser("fetch", parents=[common], help="ask a source for what is new"))
         add_check(commands.add_parser("check", parents=[common], help="say what looks wrong of a market's data"))
         add_export(commands.add_parser("export", parents=[common], help="write a market's data as files"))
         add_backup(

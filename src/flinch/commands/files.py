@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import datetime as dt
+import time
 from pathlib import Path
 
 from sqlalchemy import Engine
@@ -16,12 +17,11 @@ from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.matching import guess_kind
 from flinch.feeds.files.reading import open_table
 from flinch.feeds.files.values import Hints, known_zone
+from flinch.feeds.sources import ENDINGS, fetch_all, find_source
 from flinch.reach import reached
 from flinch.store.databases import DEMO, Databases
 from flinch.store.engine import make_engine
 from flinch.store.migrate import migrate_market
-
-_ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".csv.gz", ".csv.zst", ".csv.zip", ".zip", ".gz", ".zst")
 
 
 def add_import(parser: argparse.ArgumentParser) -> None:
@@ -54,6 +54,15 @@ def add_export(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--until", type=dt.date.fromisoformat, metavar="SESSION")
     parser.add_argument("--as", dest="form", choices=("parquet", "csv"), default="parquet")
     parser.set_defaults(run=_export)
+
+
+def add_fetch(parser: argparse.ArgumentParser) -> None:
+    """`flinch fetch SOURCE --market NAME`."""
+    parser.add_argument("source", help="`folder`, or the name of one that is installed")
+    parser.add_argument("--market", required=True)
+    parser.add_argument("--set", action="extend", nargs="+", default=[], metavar="KEY=VALUE", help="as path=/data/mine")
+    parser.add_argument("--every", type=float, metavar="MINUTES", help="ask again and again, so many minutes apart")
+    parser.set_defaults(run=_fetch)
 
 
 def add_check(parser: argparse.ArgumentParser) -> None:
@@ -121,7 +130,7 @@ def _files(what: list[str]) -> list[tuple[str, Path]]:
         return [(what[0], Path(name)) for name in what[1:]]
     if len(what) > 1 or not Path(what[0]).is_dir():
         raise Refused(f"{what[0]!r} is neither a folder nor a kind; kinds are {', '.join(KINDS)}")
-    inside = sorted(path for path in Path(what[0]).iterdir() if path.is_file() and path.name.lower().endswith(_ENDINGS))
+    inside = sorted(path for path in Path(what[0]).iterdir() if path.is_file() and path.name.lower().endswith(ENDINGS))
     if not inside:
         raise Refused(f"there is no file of rows in {what[0]}")
     found = [(guess_kind(path, open_table(path).columns), path) for path in inside]
@@ -144,6 +153,24 @@ def _export(chosen: argparse.Namespace) -> None:
         engine.dispose()
     for one in written:
         tell(f"{chosen.to / one.file}: {one.rows:,} rows of {one.kind}", one._asdict(), as_json=chosen.json)
+
+
+def _fetch(chosen: argparse.Namespace) -> None:
+    if chosen.every is not None and not 0 < chosen.every <= 7 * 24 * 60:
+        raise Refused(f"--every {chosen.every} is no number of minutes")
+    said = _pairs(chosen.set, "--set", "path=/data/mine")
+    source = find_source(chosen.source, said)
+    with reached(chosen.folder) as databases:
+        engine = _engine(databases, chosen.market)
+        while True:
+            for outcome in fetch_all(engine, chosen.source, source):
+                words = f"{outcome.kind} from {chosen.source}: {outcome.added:,} added, {outcome.changed:,} changed"
+                words += f", {outcome.same:,} there already, {outcome.refused:,} refused"
+                tell(words, outcome._asdict(), as_json=chosen.json)
+            if chosen.every is None:
+                break
+            time.sleep(60 * chosen.every)
+        engine.dispose()
 
 
 def _check(chosen: argparse.Namespace) -> None:
