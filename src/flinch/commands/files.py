@@ -117,6 +117,8 @@ def _tell(path: Path, outcome: Outcome, *, dry: bool, as_json: bool) -> None:
         f"{path.name}: {outcome.rows:,} rows of {outcome.kind}; {outcome.added:,} {would}added, "
         f"{outcome.changed:,} {would}changed, {outcome.same:,} there already, {outcome.refused:,} refused"
     )
+    if outcome.beside:
+        words += f"; {outcome.beside:,} {would}kept beside, another source is preferred"
     if outcome.file_of_refused:
         words += f" (with the reasons in {outcome.file_of_refused})"
     tell(words, {"file": path.name} | outcome._asdict(), as_json=as_json)

@@ -50,7 +50,7 @@ def test_who_told_first_is_served_and_the_other_is_kept_beside(two: Engine, tmp_
     path = tmp_path / "daily_bars.parquet"
     assert counts(load(two, path, source="South", dry=True)) == (6, 0, 5, 0), "one day is new, five are otherwise"
     outcome = load(two, path, source="South")
-    assert counts(outcome) == (6, 0, 5, 0)
+    assert (counts(outcome), outcome.beside) == ((6, 0, 5, 0), 5)
     assert closes(two) == pytest.approx(NORTH)
     assert counts(load(two, path, source="South")) == (0, 0, 11, 0), "the same file twice changes nothing"
     [told] = read_sources(two)
@@ -91,7 +91,8 @@ def test_the_order_of_preference_decides_what_is_served(two: Engine, tmp_path: P
 
 def test_a_preferred_source_takes_the_place_of_what_was_served(two: Engine, tmp_path: Path):
     write_change(two, "daily_bars", lambda: prefer(two, "daily_bars", ["South", "North"]))
-    assert counts(load(two, tmp_path / "daily_bars.parquet", source="South")) == (1, 5, 5, 0)
+    outcome = load(two, tmp_path / "daily_bars.parquet", source="South")
+    assert (counts(outcome), outcome.beside) == ((1, 5, 5, 0), 0)
     assert closes(two) == pytest.approx(SOUTH)
     # A correction of the source that is not served changes what is kept beside alone, and one that agrees ends it.
     corrected = south().with_columns(pl.col("close") * 0.99)

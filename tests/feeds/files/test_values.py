@@ -33,7 +33,7 @@ BARS = "Ticker,{date},o,h,l,c,vol\nTARNO,{first},1,3,1,2,100\nTARNO,{second},2,3
     ("first", "second"),
     [
         ("2026-09-08", "2026-09-09"), ("20260908", "20260909"), ("2026/09/08", "2026/09/09"), ("08.09.2026", "09.09.2026"),
-        ("8-Sep-2026", "9-Sep-2026"), ("08 Sep 2026", "09 Sep 2026"),
+        ("8-Sep-2026", "9-Sep-2026"), ("08 Sep 2026", "09 Sep 2026"), ("260908", "260909"),
     ],
 )  # fmt: skip
 def test_days_of_every_usual_order(tmp_path: Path, first: str, second: str):
@@ -53,6 +53,9 @@ def test_the_whole_column_tells_which_of_two_orders_it_is_and_else_it_is_asked(t
         rows(tmp_path, "daily_bars", both)
     told, _ = rows(tmp_path, "daily_bars", both, days={"session": "%d/%m/%Y"})
     assert told["session"].to_list() == [dt.date(2026, 8, 9), dt.date(2026, 9, 9)]
+    # A year of two digits is no year of the first century.
+    told, _ = rows(tmp_path, "daily_bars", BARS.format(date="Date", first="09/08/26", second="09/21/26"))
+    assert told["session"].to_list() == [dt.date(2026, 9, 8), dt.date(2026, 9, 21)]
     # Where both read the same there is nothing to ask.
     told, _ = rows(tmp_path, "daily_bars", BARS.format(date="Date", first="09/09/2026", second="08/08/2026"))
     assert told["session"].to_list() == [dt.date(2026, 9, 9), dt.date(2026, 8, 8)]

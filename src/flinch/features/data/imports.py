@@ -164,6 +164,7 @@ def import_work(markets: Markets, inbox: Inbox) -> Work:
                 changed=outcome.changed,
                 same=outcome.same,
                 refused=outcome.refused,
+                beside=outcome.beside,
                 columns=columns,
                 first=[RefusedRow(line=one.line, reason=one.reason, cells=one.cells) for one in shown],
                 loaded=load,

@@ -333,6 +333,7 @@ class ImportCounts(BaseModel):
     changed: int
     same: int
     refused: int
+    beside: int = Field(description="Of those added and changed, how many another source is preferred to")
     columns: list[str] = Field(description="Of the rows that were refused")
     first: list[RefusedRow] = Field(description="The first ones that were refused")
     loaded: bool = Field(description="False for a check, which changes nothing")

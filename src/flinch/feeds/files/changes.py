@@ -23,11 +23,13 @@ _AT_ONCE = 1_000_000
 
 @dataclass
 class Change:
-    """What rows come to: how many are new, other than before, or the same; what writes them; the moments whose chains changed."""
+    """What rows come to: how many are new, other than before, or the same, and how many of them are kept `beside`, where another
+    source is preferred; what writes them; the moments whose chains changed."""
 
     added: int = 0
     changed: int = 0
     same: int = 0
+    beside: int = 0
     writes: list[Write] = field(default_factory=list)
     moments: list[dt.datetime] = field(default_factory=list)
     all_moments: bool = False

@@ -111,7 +111,8 @@ class Asked:
 
 class Outcome(NamedTuple):
     """What came of a file: rows read, those that are new, that take another's place, that were there already, that were refused,
-    the file that the refused ones are in, how the columns were read, and the number of the import, if anything was written."""
+    the file that the refused ones are in, how the columns were read, the number of the import, if anything was written, and how
+    many of the new and other ones are kept beside, because another source is preferred."""
 
     kind: str
     rows: int
@@ -122,6 +123,7 @@ class Outcome(NamedTuple):
     file_of_refused: str | None
     columns: dict[str, str]
     job: int | None = None
+    beside: int = 0
 
 
 def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: None) -> Outcome:
@@ -188,6 +190,7 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
             refused.told(),
             dict(matched),
             number,
+            change.beside,
         )
 
 

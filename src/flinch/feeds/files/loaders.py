@@ -67,7 +67,9 @@ class Plain:
     def compare(self, engine: Engine, parts: Sequence[Path], names: Names, zone: ZoneInfo) -> Change:
         change = Change(all_moments=self.republish)
         for made in self._made(parts, names):
-            count_rows(change, self._held(engine, made, names).alike)
+            held = self._held(engine, made, names)
+            count_rows(change, held.alike)
+            change.beside += held.waits
         # Read once more when they are written: all of a large file is never held at once.
         change.writes.append(partial(self._write, parts=parts, names=names))
         return change
@@ -93,7 +95,7 @@ class Plain:
         there = self._there(engine, made)
         if self.told_of is None:
             alike = compare_rows(there, made, primary_key(self.table))
-            return Held(alike, made.filter(alike != SAME).select(self._columns(made)), None, None)
+            return Held(alike, made.filter(alike != SAME).select(self._columns(made)), None, None, 0)
         return hold(engine, self.kind, self.told_of, there, made.select(self._columns(made)), names.tellers)
 
     @property

@@ -40,15 +40,13 @@ TOLD: dict[str, tuple[type[MarketBase], str]] = {
 
 class Held(NamedTuple):
     """What rows of a file come to: of each whether it is new, other than what its source said before, or the same; those that are
-    served, those that are kept beside, and keys of what is no longer kept beside."""
+    served, those that are kept beside (`waits` of them of this file), and keys of what is no longer kept beside."""
 
     alike: pl.Series
     served: pl.DataFrame
     beside: pl.DataFrame | None
     gone: pl.DataFrame | None
-
-
-_KEY = ["kind", "day", "name_id", "source"]
+    waits: int
 
 
 def hold(engine: Engine, kind: str, day: str, there: pl.DataFrame, made: pl.DataFrame, tellers: Tellers) -> Held:
@@ -106,6 +104,7 @@ def hold(engine: Engine, kind: str, day: str, there: pl.DataFrame, made: pl.Data
         served,
         pl.concat([mine_beside, gave_way]),
         gone.select(*keyed, pl.lit(tellers.me).alias("source")),
+        mine_beside.height,
     )
 
 

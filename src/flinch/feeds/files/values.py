@@ -225,7 +225,12 @@ def _best(their: str, counts: dict[str, int], differ: set[tuple[str, str]], colu
 
 
 def _day(way: str) -> Callable[[pl.Series], pl.Series]:
-    return lambda cells: cells.str.to_date(way, strict=False, exact=True)
+    def read(cells: pl.Series) -> pl.Series:
+        days = cells.str.to_date(way, strict=False, exact=True)
+        # A year of two digits is read by the ways that have one.
+        return days.set((days.dt.year() < _FIRST_YEAR).fill_null(False), None)
+
+    return read
 
 
 def _instant(way: str) -> Callable[[pl.Series], pl.Series]:
@@ -266,6 +271,7 @@ def _number(mark: str) -> Callable[[pl.Series], pl.Series]:
     return read
 
 
+_FIRST_YEAR = 1800
 _EPOCHS = {
     "s": (10**8, 10**10), "ms": (10**11, 10**13), "us": (10**14, 10**16), "ns": (10**17, 9 * 10**18),
 }  # fmt: skip

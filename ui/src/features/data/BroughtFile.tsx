@@ -240,7 +240,7 @@ function without(days: How["days"], name: string, way: string): How["days"] {
 
 /** What came of a check, or of loading. */
 function Outcome({ id, counts }: { id: number; counts: Schemas["ImportCounts"] }) {
-  const { rows, added, changed, same, refused, loaded } = counts;
+  const { rows, added, changed, same, refused, beside, loaded } = counts;
   const would = loaded ? "were" : "would be";
   return (
     <div className="outcome">
@@ -248,6 +248,7 @@ function Outcome({ id, counts }: { id: number; counts: Schemas["ImportCounts"] }
         Of {number(rows)} rows of {counts.kind.replaceAll("_", " ")} {number(added)} {would} added and {number(changed)}{" "}
         changed; {number(same)} {loaded ? "were" : "are"} there already, {number(refused)} {loaded ? "were" : "are"}{" "}
         refused.
+        {beside > 0 && ` ${number(beside)} ${would} kept beside: another source is preferred.`}
       </p>
       {counts.first.length > 0 && (
         <>

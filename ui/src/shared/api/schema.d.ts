@@ -3145,6 +3145,11 @@ export interface components {
         ImportCounts: {
             /** Added */
             added: number;
+            /**
+             * Beside
+             * @description Of those added and changed, how many another source is preferred to
+             */
+            beside: number;
             /** Changed */
             changed: number;
             /**
