@@ -158,3 +158,33 @@ def test_few_wait_at_once_and_the_others_are_answered():
         thread.join()
     assert waiting._places._value == 2, "each gives its place back"
     assert WAITING._places._initial_value < 32, "fewer than the server has workers"
+
+
+def test_a_long_file_keeps_no_short_one_waiting_and_is_the_same_while_it_is_under_way():
+    files, go_on = Files(), threading.Event()
+
+    def slow(path: Path, tell: Callable[[float], None]) -> None:
+        go_on.wait(20)
+        path.write_text("all of it")
+
+    def quick(path: Path, tell: Callable[[float], None]) -> None:
+        path.write_text("a row")
+
+    try:
+        first = files.begin(1, Write(slow, "text/plain", "", long="all"))
+        assert files.begin(1, Write(slow, "text/plain", "", long="all")) == first
+        others = {
+            files.begin(2, Write(slow, "text/plain", "", long="all")),
+            files.begin(1, Write(slow, "text/plain", "", long="a")),
+        }
+        assert len(others | {first}) == 3, "of somebody else, or of something else, it is another one"
+        short = files.begin(1, Write(quick, "text/plain", ""))
+        until(lambda: files.look(short, 1).path is not None, "the short one, while the long one is under way")
+        assert files.look(first, 1).path is None
+        go_on.set()
+        until(lambda: files.look(first, 1).path is not None, "the long one")
+        again = files.begin(1, Write(slow, "text/plain", "", long="all"))
+        assert again not in (first, *others), "what is over is written anew"
+    finally:
+        go_on.set()
+        files.close()

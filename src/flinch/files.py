@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from flinch.errors import FlinchError
-from flinch.jobs import WAITING, JobCancelled, NoSuchJob, TooManyJobs, Unexpected
+from flinch.jobs import WAITING, JobCancelled, NoSuchJob, TooManyJobs, Unexpected, behind_requests
 
 _WAITING, _KEPT = 10, 20
 _KEPT_SECONDS = 3_600.0
@@ -24,11 +24,13 @@ _log = logging.getLogger(__name__)
 
 class Write(NamedTuple):
     """A file to write: `work` writes it at a path and says what share of it is there, which raises when it is to stop; of which
-    kind it is, and under which name it is kept, as answers say it."""
+    kind it is, and under which name it is kept, as answers say it. A `long` one keeps nobody waiting who wants a short one, and
+    is the same one when it is asked for again while it is under way."""
 
     work: Callable[[Path, Callable[[float], None]], None]
     mimetype: str
     disposition: str
+    long: str | None = None
 
 
 class NoRoom(FlinchError):
@@ -53,7 +55,8 @@ class Asked(NamedTuple):
 
 
 class Files:
-    """Files by owner. One is written at a time, ten wait at most; the newest twenty are kept for an hour.
+    """Files by owner. One is written at a time, and a long one beside it; ten of either wait at most; the newest twenty are kept
+    for an hour.
 
     They lie in a folder of ours alone, which is made for the first one and goes with this object: what a start before left is
     asked for again.
@@ -62,6 +65,7 @@ class Files:
     def __init__(self) -> None:
         self._folder: Path | None = None
         self._executor = ThreadPoolExecutor(1, thread_name_prefix="file")
+        self._beside = ThreadPoolExecutor(1, thread_name_prefix="long-file", initializer=behind_requests)
         self._files: dict[int, _File] = {}
         self._numbers = itertools.count(1)
         self._lock = threading.Lock()
@@ -69,14 +73,18 @@ class Files:
     def begin(self, owner: int, write: Write) -> int:
         """Ask for a file; returns its number. Raises TooManyJobs."""
         with self._lock:
-            if sum(not one.over.is_set() for one in self._files.values()) >= _WAITING:
+            under_way = [one for one in self._files.values() if not one.over.is_set()]
+            for one in under_way:
+                if write.long is not None and (one.owner, one.long) == (owner, write.long) and not one.stop.is_set():
+                    return one.id
+            if sum((one.long is None) == (write.long is None) for one in under_way) >= _WAITING:
                 raise TooManyJobs
             if self._folder is None:
                 self._folder = Path(tempfile.mkdtemp(prefix="flinch-files-"))
             self._forget()
             file = _File(next(self._numbers), owner, write)
             self._files[file.id] = file
-        self._executor.submit(self._write, file)
+        (self._executor if file.long is None else self._beside).submit(self._write, file)
         return file.id
 
     def look(self, number: int, owner: int, wait: float = 0.0) -> Asked:
@@ -103,7 +111,8 @@ class Files:
         """Stop everything and remove it."""
         for file in list(self._files.values()):
             file.stop.set()
-        self._executor.shutdown(wait=True, cancel_futures=True)
+        for executor in (self._executor, self._beside):
+            executor.shutdown(wait=True, cancel_futures=True)
         if self._folder is not None:
             shutil.rmtree(self._folder, ignore_errors=True)
 
@@ -164,7 +173,7 @@ def _nothing(path: Path, tell: Callable[[float], None]) -> None:
 
 class _File:
     def __init__(self, id: int, owner: int, what: Write) -> None:
-        self.id, self.owner, self.what = id, owner, what
+        self.id, self.owner, self.what, self.long = id, owner, what, what.long
         self.percent, self.ended = 0, 0.0
         self.error: FlinchError | None = None
         self.stop, self.over = threading.Event(), threading.Event()

@@ -17,6 +17,8 @@ from schemathesis.specs.openapi.checks import (
     status_code_conformance,
 )
 
+from flinch.store.databases import DEMO
+
 _DESCRIPTION = json.loads((Path(__file__).resolve().parents[2] / "ui/openapi.json").read_text())
 _CALLS = [(path, method.upper()) for path, methods in _DESCRIPTION["paths"].items() for method in methods]
 
@@ -31,6 +33,11 @@ def nothing_left(app: OpenAPI, empty_tray: None) -> Iterator[None]:
     """What calls have kept is removed again: other tests count what is there."""
     yield
     client = app.test_client()
+    markets = app.extensions["flinch"].markets
+    for name in markets.names():
+        if name != DEMO:
+            markets.remove(name)
+    assert client.put("/api/markets/chosen", json={"market": DEMO}).status_code == 200
     for address, lists in (("screens", "saved"), ("baskets", "own"), ("own-metrics", "metrics")):
         for kept in client.get(f"/api/{address}").json[lists]:
             assert client.delete(f"/api/{address}/{kept['id']}").status_code == 200

@@ -52,6 +52,7 @@ _MADE = Problem(
     where="market",
 )
 _WAIT_SECONDS = 1.0
+_CSV = {"content": {"text/csv": {"schema": {"type": "string", "format": "binary"}}}}
 _LOOKING = 1.0
 """Seconds that a look at all of a market takes, about."""
 
@@ -92,7 +93,11 @@ def export(query: ExportQuery) -> Response:
     work = service.export_work(running.markets, name, query.of, query.form)
     title = quote(f"{name} {query.of}.zip", safe="")
     disposition = f"attachment; filename=\"{name}.zip\"; filename*=UTF-8''{title}"
-    return answer_file(running.files.begin(owner(), Write(work, "application/zip", disposition)))
+    return answer_file(
+        running.files.begin(
+            owner(), Write(work, "application/zip", disposition, long=f"{name} {query.of} {query.form}")
+        )
+    )
 
 
 @blueprint.get("/data/sources", responses={200: SourceList})
@@ -162,39 +167,39 @@ def bring_file(body: UploadDraft) -> Response:
     return reply(imports.upload_row(services().inbox.begin(_own(), body.name, body.size)))
 
 
-@blueprint.put("/imports/<int:id>/part", responses={200: UploadRow, 404: Problem, 422: Problem})
+@blueprint.put("/imports/<int:id>/part", responses={200: UploadRow, 404: Problem, 409: Problem, 422: Problem})
 def bring_part(path: UploadPath, query: PartQuery) -> Response:
     """A part of a file, as the body; one that is here already is no mistake."""
     return reply(imports.upload_row(services().inbox.take(_own(), path.id, query.at, request.get_data())))
 
 
-@blueprint.delete("/imports/<int:id>", responses={200: Done, 404: Problem})
+@blueprint.delete("/imports/<int:id>", responses={200: Done, 404: Problem, 409: Problem})
 def put_away(path: UploadPath) -> Response:
     """Put a file away; what was loaded of it stays."""
     services().inbox.put_away(_own(), path.id)
     return reply(Done())
 
 
-@blueprint.post("/imports/<int:id>/look", responses={200: FileLook, 404: Problem, 422: Problem})
+@blueprint.post("/imports/<int:id>/look", responses={200: FileLook, 404: Problem, 409: Problem, 422: Problem})
 def look_at_file(path: UploadPath, body: ImportHow) -> Response:
     """A file's kind, its columns with a sample, and what has to be said before it can be loaded."""
     running = services()
     return reply(imports.file_look(running.markets, running.inbox, _own(), path.id, body))
 
 
-@blueprint.post("/imports/<int:id>/check", responses={200: ImportJob, 404: Problem, 422: Problem})
+@blueprint.post("/imports/<int:id>/check", responses={200: ImportJob, 404: Problem, 409: Problem, 422: Problem})
 def check_file(path: UploadPath, body: ImportHow) -> Response:
     """What would come of a file; nothing is changed."""
     return _begun(path.id, body, load=False)
 
 
-@blueprint.post("/imports/<int:id>/load", responses={200: ImportJob, 404: Problem, 422: Problem})
+@blueprint.post("/imports/<int:id>/load", responses={200: ImportJob, 404: Problem, 409: Problem, 422: Problem})
 def load_file(path: UploadPath, body: ImportHow) -> Response:
     """Load a file: good rows are written, the others are handed back."""
     return _begun(path.id, body, load=True)
 
 
-@blueprint.get("/imports/<int:id>/refused", responses={200: {"content": {"text/csv": {}}}, 404: Problem})
+@blueprint.get("/imports/<int:id>/refused", responses={200: _CSV, 404: Problem, 409: Problem})
 def read_refused(path: UploadPath) -> Response:
     """The rows of a file that were refused, with line and reason."""
     inbox, name = services().inbox, _own()
