@@ -99,11 +99,15 @@ def market(engine: Engine, columns: Path) -> View:
 
 
 @pytest.fixture(scope="session")
-def app(engine: Engine, server: LocalServer, columns: Path) -> OpenAPI:
+def app(engine: Engine, server: LocalServer, columns: Path) -> Iterator[OpenAPI]:
     made = create_app(Settings(columns=columns), server.databases)
     # As the start command does: what has to be read or compiled is, before a page waits for it.
     warm(made.extensions["flinch"].markets.open(DEMO).holder.current(), lambda share: None)
-    return made
+    yield made
+    # Whatever is under way still ends before the database does.
+    running = made.extensions["flinch"]
+    for part in (running.jobs, running.files, running.inbox):
+        part.close()
 
 
 @pytest.fixture

@@ -75,6 +75,7 @@ def export_kinds(
     for done, kind in enumerate(kinds):
         tell(done / len(kinds))
         for name, rows in _EXPORTS[kind](engine, kind, span or Span()):
+            tell(done / len(kinds))
             if rows.height:
                 file = f"{name}.{form}"
                 _write(
