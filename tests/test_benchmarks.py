@@ -14,7 +14,7 @@ from tests.kept_market import kept_market
 BENCHMARKS = Path(__file__).resolve().parents[1] / "benchmarks"
 COMPUTED = (
     "implied_volatility", "surfaces", "smiles", "screen", "windows", "rule_costs", "evidence",
-    "positioning", "prints", "structures", "tape",
+    "positioning", "prints", "structures", "tape", "imports",
 )  # fmt: skip
 SERVED = ("searches", "load", "pages")
 ALL = sorted(path.stem for path in BENCHMARKS.glob("*.py"))

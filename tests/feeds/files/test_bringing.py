@@ -17,6 +17,7 @@ import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
 from tests.feeds.files.made import bars, chain, load
+from tests.waiting import until
 
 from flinch.app import create_app
 from flinch.features.data import imports
@@ -25,7 +26,9 @@ from flinch.inbox import MOST, CannotTake, Inbox, NoSuchUpload
 from flinch.market import Markets
 from flinch.settings import Settings
 from flinch.store.local_server import LocalServer
+from flinch.store.market import imports as kept
 from flinch.store.market.imports import read_imports
+from flinch.store.market.state import read_state
 
 
 @pytest.fixture
@@ -305,3 +308,33 @@ def test_the_inbox_keeps_what_was_brought_from_one_start_to_the_next(tmp_path: P
     place = loose.file("mine", loose.begin("mine", "x.csv", 1))
     loose.close()
     assert not place.exists()
+
+
+def test_an_import_whose_database_is_killed_brings_back_what_was_there_once_it_is_up(
+    own: LocalServer, client: FlaskClient, store: Engine, files: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+):
+    for name in ("list.csv", "prices.csv"):
+        load(store, files / name)
+    before = len(read_imports(store))
+    chain().write_parquet(tmp_path / "chains.parquet")
+    number = bring(client, "chains.parquet", (tmp_path / "chains.parquet").read_bytes())
+    replace = kept.replace_rows
+
+    def killing(*arguments: object) -> None:
+        assert own._process is not None
+        own._process.kill()
+        own._process.wait()
+        monkeypatch.setattr(kept, "replace_rows", replace)
+        replace(*arguments)
+
+    monkeypatch.setattr(kept, "replace_rows", killing)
+    job = ask(client, "load", number)
+    until(lambda: own._process is not None and own._process.poll() is not None, "the end of the database")
+    assert own.restart_if_down()
+    over = ended(client, job)
+    assert (over.status_code, over.json["type"]) == (503, "database_away")
+    state = read_state(store)
+    assert state is not None
+    assert state.whole, "it was brought back without anybody doing anything"
+    assert [one.state for one in read_imports(store)] == ["undone", *["loaded"] * before]
+    assert done(client, "load", number)["added"] == chain().height

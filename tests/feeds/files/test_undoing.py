@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import polars as pl
@@ -10,9 +11,12 @@ from polars.testing import assert_frame_equal
 from sqlalchemy import Engine, select
 from tests.feeds.files.made import TAKEN, bars, chain, counts, load
 
+from flinch.feeds import publish as publishing
 from flinch.feeds.files import importing
 from flinch.feeds.files.importing import NothingToUndo, recover, undo_import
 from flinch.jobs import JobCancelled
+from flinch.store.errors import DatabaseAway
+from flinch.store.local_server import LocalServer
 from flinch.store.market import imports
 from flinch.store.market.imports import KEPT, primary_key, read_imports
 from flinch.store.market.models import DataImport, ImportBefore, MarketBase, MarketJob, MarketState
@@ -189,3 +193,56 @@ def test_an_import_that_is_cancelled_leaves_nothing(loaded: Engine, tmp_path: Pa
     require_same(loaded, before)
     assert shares == sorted(shares)
     assert load(loaded, path, make_names=True).added
+
+
+@pytest.mark.parametrize("step", [0, 2, 4, 6, 9])
+def test_a_database_that_is_killed_loses_doubles_and_half_shows_nothing(
+    own: LocalServer, loaded: Engine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, step: int
+):
+    """Killed before the so manieth statement that writes, of an import of chains and of undoing it."""
+    folder = tmp_path / "more"
+    folder.mkdir()
+    path = dict(corrections(folder))["chains"]
+    before = whole(loaded)
+    done = 0
+
+    def killing(act: Callable[..., None]) -> Callable[..., None]:
+        def first(*arguments: object) -> None:
+            nonlocal done
+            if done == step:
+                assert own._process is not None
+                own._process.kill()
+                own._process.wait()
+            done += 1
+            act(*arguments)
+
+        return first
+
+    def killed(act: Callable[[], object]) -> None:
+        nonlocal done
+        done = 0
+        with monkeypatch.context() as patch:
+            for module, name in ((imports, "replace_rows"), (imports, "remove_rows"), (publishing, "replace_rows")):
+                patch.setattr(module, name, killing(getattr(module, name)))
+            with pytest.raises(DatabaseAway):
+                act()
+        assert own.restart_if_down()
+
+    killed(lambda: load(loaded, path, make_names=True))
+    recover(loaded)
+    newest = read_imports(loaded)[0]
+    if newest.state == "undone":
+        require_same(loaded, before)
+        assert load(loaded, path, make_names=True).added
+        newest = read_imports(loaded)[0]
+    else:
+        # All its rows were there: it was gone on with.
+        assert newest.state == "loaded"
+    after = whole(loaded)
+    killed(lambda: undo_import(loaded, newest.id))
+    recover(loaded)
+    require_same(loaded, before)
+    assert [one.state for one in read_imports(loaded)].count("loaded") == 3
+    assert load(loaded, path, make_names=True).added
+    now = whole(loaded)
+    assert {name: rows.height for name, rows in now.items()} == {name: rows.height for name, rows in after.items()}

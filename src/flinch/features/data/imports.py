@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import time
+from collections.abc import Callable
 from typing import Any
+
+from sqlalchemy import Engine
 
 from flinch.features.data.schemas import (
     ColumnLook,
@@ -19,7 +24,7 @@ from flinch.features.data.schemas import (
     WantedColumn,
 )
 from flinch.feeds.files.checking import Where, mend
-from flinch.feeds.files.importing import Asked, import_file, undo_import, write_change
+from flinch.feeds.files.importing import Asked, import_file, recover, undo_import, write_change
 from flinch.feeds.files.kinds import KINDS, Column
 from flinch.feeds.files.looking import look_at, refused_rows
 from flinch.feeds.files.matching import CannotMatch
@@ -29,11 +34,14 @@ from flinch.inbox import CannotTake, Inbox, Upload
 from flinch.jobs import Handle, Jobs, Work
 from flinch.market import Markets
 from flinch.store.engine import make_engine
+from flinch.store.errors import DatabaseAway
 from flinch.store.jobs import UNDER_WAY, Job
 from flinch.store.market.imports import ImportRow, read_imports
 
 KIND = "import"
 _REFUSED_SHOWN = 20
+_PATIENCE = 120
+"""Seconds that a database may be away."""
 
 
 def import_list(markets: Markets, inbox: Inbox, name: str) -> ImportList:
@@ -170,10 +178,24 @@ def import_work(markets: Markets, inbox: Inbox) -> Work:
                 loaded=load,
             )
             return counts.model_dump_json()
+        except DatabaseAway:
+            _bring_back(engine, tell)
+            raise
         finally:
             engine.dispose()
 
     return work
+
+
+def _bring_back(engine: Engine, tell: Callable[[str, float], None]) -> None:
+    """Once the database is there again, go on with what was ended with it, or bring back what was there before; when it stays
+    away, whoever comes next does so."""
+    for _ in range(_PATIENCE):
+        tell("waiting for the database", 0.0)
+        with contextlib.suppress(DatabaseAway):
+            recover(engine)
+            return
+        time.sleep(1)
 
 
 def _whole(inbox: Inbox, name: str, number: int) -> Upload:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Iterator
+from functools import cached_property
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
@@ -18,7 +19,7 @@ from flinch.feeds.files.changes import Change
 from flinch.feeds.files.importing import write_change
 from flinch.store.engine import told
 from flinch.store.market.calendars import sessions_between
-from flinch.store.market.chain import read_contracts, read_snapshots, read_spots, stored
+from flinch.store.market.chain import Snapshot, read_contracts, read_snapshots, read_spots, stored
 from flinch.store.market.imports import Ledger
 from flinch.store.market.models import TENORS, DailyBar, NameChain, SnapshotPrice, VolatilityDay
 from flinch.store.market.names import read_names, read_newest_bar
@@ -70,22 +71,43 @@ class _Found(NamedTuple):
     moments: tuple[dt.datetime, ...] = ()
 
 
+class _Read:
+    """A market while it is checked: what several checks look at is read once."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.engine = engine
+
+    @cached_property
+    def settings(self) -> MarketSettings:
+        return read_settings(self.engine)
+
+    @cached_property
+    def snapshots(self) -> list[Snapshot]:
+        return read_snapshots(self.engine)
+
+    @cached_property
+    def contracts(self) -> pl.DataFrame:
+        """Of the newest moment."""
+        return read_contracts(self.engine, self.snapshots[-1].taken_at)
+
+    @cached_property
+    def spots(self) -> pl.DataFrame:
+        """At the newest moment."""
+        return read_spots(self.engine, self.snapshots[-1].taken_at)
+
+
 class _Check(NamedTuple):
     kind: str
     words: str
-    find: Callable[[Engine, MarketSettings], _Found]
+    find: Callable[[_Read], _Found]
     mend: str | None = None
     each: bool = False
 
 
 def run_checks(engine: Engine) -> list[Finding]:
     """Everything that is found wrong in a market, in the order of its kinds."""
-    settings, symbols = read_settings(engine), _symbols(engine)
-    return [
-        finding
-        for name, check in CHECKS.items()
-        for finding in _told(name, check, check.find(engine, settings), symbols)
-    ]
+    read, symbols = _Read(engine), _symbols(engine)
+    return [finding for name, check in CHECKS.items() for finding in _told(name, check, check.find(read), symbols)]
 
 
 def _told(name: str, check: _Check, found: _Found, symbols: dict[int, str]) -> Iterator[Finding]:
@@ -118,7 +140,7 @@ def mend(
         raise NothingToMend
 
     def change() -> tuple[Change, str]:
-        found = check.find(engine, read_settings(engine))
+        found = check.find(_Read(engine))
         rows = found.rows
         if where is not None:
             ids = [key for key, symbol in _symbols(engine).items() if symbol == where.symbol]
@@ -149,16 +171,16 @@ def _day(column: str = "session") -> pl.Expr:
 # -- daily bars --------------------------------------------------------------------------------------------------
 
 
-def _off_calendar(engine: Engine, settings: MarketSettings) -> _Found:
-    first, last = read_newest_bar(engine, oldest=True), read_newest_bar(engine)
+def _off_calendar(read: _Read) -> _Found:
+    first, last = read_newest_bar(read.engine, oldest=True), read_newest_bar(read.engine)
     if first is None or last is None:
         return _Found(_NONE)
-    calendar = sessions_between(settings.calendar, first, last).session.astype(object).tolist()
+    calendar = sessions_between(read.settings.calendar, first, last).session.astype(object).tolist()
     b = DailyBar
     rows = read_table(
-        engine, select(b.session, b.name_id).where(b.session.not_in(calendar)).order_by(b.session, b.name_id)
+        read.engine, select(b.session, b.name_id).where(b.session.not_in(calendar)).order_by(b.session, b.name_id)
     )
-    words = pl.lit(f"{settings.calendar} has no session on that day").alias("words")
+    words = pl.lit(f"{read.settings.calendar} has no session on that day").alias("words")
     found = rows.select(_day(), pl.col("name_id").cast(pl.Int64), words)
     return _Found(found, lambda ledger, rows: ledger.remove(DailyBar, rows.select("session", "name_id")))
 
@@ -169,8 +191,8 @@ def _bars(engine: Engine) -> pl.DataFrame:
     return rows.with_columns(_day(), pl.col("name_id").cast(pl.Int64))
 
 
-def _jumps(engine: Engine, settings: MarketSettings) -> _Found:
-    rows = _bars(engine)
+def _jumps(read: _Read) -> _Found:
+    rows = _bars(read.engine)
     if not rows.height:
         return _Found(_NONE)
     ids, name = np.unique(rows["name_id"].to_numpy(), return_inverse=True)
@@ -212,36 +234,31 @@ def _split_words(ratio: float) -> str:
 # -- chains ------------------------------------------------------------------------------------------------------
 
 
-def _newest(engine: Engine) -> tuple[dt.datetime, dt.date] | None:
-    snapshots = read_snapshots(engine)
-    return (snapshots[-1].taken_at, snapshots[-1].session) if snapshots else None
-
-
-def _crossed(engine: Engine, settings: MarketSettings) -> _Found:
-    newest = _newest(engine)
-    if newest is None:
+def _crossed(read: _Read) -> _Found:
+    if not read.snapshots:
         return _Found(_NONE)
+    newest = read.snapshots[-1].session
     crossed = (pl.col("bid") > pl.col("ask")) & (pl.col("ask") > 0)
-    rows = read_contracts(engine, newest[0]).group_by("name_id").agg(crossed.sum().alias("n"), pl.len().alias("of"))
+    rows = read.contracts.group_by("name_id").agg(crossed.sum().alias("n"), pl.len().alias("of"))
     found = rows.filter(pl.col("n") > 0).sort("n", "name_id", descending=[True, False])
     words = pl.format("{} of {} contracts have a bid above their ask", pl.col("n"), pl.col("of"))
-    return _Found(found.with_columns(pl.lit(newest[1]).alias("session"), words.alias("words")))
+    return _Found(found.with_columns(pl.lit(newest).alias("session"), words.alias("words")))
 
 
-def _no_underlying(engine: Engine, settings: MarketSettings) -> _Found:
+def _no_underlying(read: _Read) -> _Found:
     b = DailyBar
     found, prices, moments = [], [], []
-    for one in read_snapshots(engine):
-        with told(), engine.connect() as connection:
+    for one in read.snapshots:
+        with told(), read.engine.connect() as connection:
             names = connection.scalars(
                 select(NameChain.name_id).where(NameChain.taken_at == stored(one.taken_at))
             ).all()
         lacks = pl.DataFrame({"name_id": pl.Series(names, dtype=pl.Int64)}).join(
-            read_spots(engine, one.taken_at).select(pl.col("name_id").cast(pl.Int64)), on="name_id", how="anti"
+            read_spots(read.engine, one.taken_at).select(pl.col("name_id").cast(pl.Int64)), on="name_id", how="anti"
         )
         if lacks.height:
             found.append(lacks.with_columns(pl.lit(one.session).alias("session")))
-            bars = read_table(engine, select(b.name_id, b.close).where(b.session == one.session))
+            bars = read_table(read.engine, select(b.name_id, b.close).where(b.session == one.session))
             known = lacks.join(bars.with_columns(pl.col("name_id").cast(pl.Int64)), on="name_id").rename(
                 {"close": "price"}
             )
@@ -259,60 +276,53 @@ def _no_underlying(engine: Engine, settings: MarketSettings) -> _Found:
     return _Found(rows, change if prices else None, tuple(moments))
 
 
-def _far_from_bar(engine: Engine, settings: MarketSettings) -> _Found:
-    newest = _newest(engine)
-    if newest is None:
+def _far_from_bar(read: _Read) -> _Found:
+    if not read.snapshots:
         return _Found(_NONE)
+    newest = read.snapshots[-1].session
     b = DailyBar
-    bars = read_table(engine, select(b.name_id, b.low, b.high).where(b.session == newest[1]))
-    both = read_spots(engine, newest[0]).join(bars, on="name_id").sort("name_id")
+    bars = read_table(read.engine, select(b.name_id, b.low, b.high).where(b.session == newest))
+    both = read.spots.join(bars, on="name_id").sort("name_id")
     outside = (pl.col("price") < pl.col("low") * (1 - _FAR)) | (pl.col("price") > pl.col("high") * (1 + _FAR))
     words = pl.format(
         "the chain says {}, the bar {} to {}", pl.col("price").round(2), pl.col("low").round(2), pl.col("high").round(2)
     )
-    return _Found(both.filter(outside).with_columns(pl.lit(newest[1]).alias("session"), words.alias("words")))
+    return _Found(both.filter(outside).with_columns(pl.lit(newest).alias("session"), words.alias("words")))
 
 
-def _strikes(engine: Engine, settings: MarketSettings) -> _Found:
-    newest = _newest(engine)
-    if newest is None:
+def _strikes(read: _Read) -> _Found:
+    if not read.snapshots:
         return _Found(_NONE)
-    middle = read_contracts(engine, newest[0]).group_by("name_id").agg(pl.col("strike").median())
-    both = middle.join(read_spots(engine, newest[0]), on="name_id").sort("name_id")
+    newest = read.snapshots[-1].session
+    middle = read.contracts.group_by("name_id").agg(pl.col("strike").median())
+    both = middle.join(read.spots, on="name_id").sort("name_id")
     times = pl.Series("times", strikes_apart(numbers(both["price"]), numbers(both["strike"])))
     found = both.with_columns(times).filter(pl.col("times").is_not_nan())
     words = pl.format(
         "strikes are about {} times the price: are they per another number of shares?",
         pl.col("times").map_elements(lambda times: f"{times:g}", pl.String),
     )
-    return _Found(found.with_columns(pl.lit(newest[1]).alias("session"), words.alias("words")))
+    return _Found(found.with_columns(pl.lit(newest).alias("session"), words.alias("words")))
 
 
-def _vanished(engine: Engine, settings: MarketSettings) -> _Found:
-    snapshots = read_snapshots(engine)
+def _vanished(read: _Read) -> _Found:
+    snapshots = read.snapshots
     earlier = [one for one in snapshots if one.session < snapshots[-1].session]
     if not earlier:
         return _Found(_NONE)
 
-    def interest(moment: dt.datetime, name: str) -> pl.DataFrame:
-        return (
-            read_contracts(engine, moment)
-            .group_by("name_id")
-            .agg(pl.col("open_interest").cast(pl.Int64).sum().alias(name))
-        )
+    def interest(contracts: pl.DataFrame, name: str) -> pl.DataFrame:
+        return contracts.group_by("name_id").agg(pl.col("open_interest").cast(pl.Int64).sum().alias(name))
 
-    both = (
-        interest(earlier[-1].taken_at, "before")
-        .join(interest(snapshots[-1].taken_at, "now"), on="name_id")
-        .sort("name_id")
-    )
+    before = interest(read_contracts(read.engine, earlier[-1].taken_at), "before")
+    both = before.join(interest(read.contracts, "now"), on="name_id").sort("name_id")
     words = pl.format("{} contracts were open the session before, and none are now", pl.col("before"))
     found = both.filter((pl.col("before") > 0) & (pl.col("now") == 0))
     return _Found(found.with_columns(pl.lit(snapshots[-1].session).alias("session"), words.alias("words")))
 
 
-def _stale(engine: Engine, settings: MarketSettings) -> _Found:
-    snapshots = read_snapshots(engine)
+def _stale(read: _Read) -> _Found:
+    snapshots = read.snapshots
     if len(snapshots) < 2:
         return _Found(_NONE)
     now, before = NameChain, aliased(NameChain)
@@ -322,17 +332,17 @@ def _stale(engine: Engine, settings: MarketSettings) -> _Found:
         .where(now.taken_at == stored(snapshots[-1].taken_at), now.quotes == before.quotes)
         .order_by(now.name_id)
     )
-    rows = read_table(engine, same)
+    rows = read_table(read.engine, same)
     words = pl.format(f"all {{}} quotes are those of {snapshots[-2].taken_at:%Y-%m-%d %H:%M} UTC", pl.col("contracts"))
     return _Found(rows.with_columns(pl.lit(snapshots[-1].session).alias("session"), words.alias("words")))
 
 
-def _odd_hours(engine: Engine, settings: MarketSettings) -> _Found:
-    zone, rows = ZoneInfo(settings.zone), []
-    snapshots = read_snapshots(engine)
+def _odd_hours(read: _Read) -> _Found:
+    zone, rows = ZoneInfo(read.settings.zone), []
+    snapshots = read.snapshots
     if not snapshots:
         return _Found(_NONE)
-    hours = sessions_between(settings.calendar, snapshots[0].session, snapshots[-1].session)
+    hours = sessions_between(read.settings.calendar, snapshots[0].session, snapshots[-1].session)
     opens = dict(zip(hours.session.astype(object).tolist(), zip(hours.opens, hours.closes, strict=True), strict=True))
     for one in snapshots:
         at = np.datetime64(stored(one.taken_at))
@@ -341,7 +351,7 @@ def _odd_hours(engine: Engine, settings: MarketSettings) -> _Found:
         elif (
             not opens[one.session][0] - np.timedelta64(90, "m") <= at <= opens[one.session][1] + np.timedelta64(90, "m")
         ):
-            words = f"taken at {one.taken_at.astimezone(zone):%H:%M} in {settings.zone}: is its zone off by hours?"
+            words = f"taken at {one.taken_at.astimezone(zone):%H:%M} in {read.settings.zone}: is its zone off by hours?"
             rows.append((0, one.session, words))
     return _Found(pl.DataFrame(rows, _NONE.schema, orient="row"))
 
@@ -349,10 +359,10 @@ def _odd_hours(engine: Engine, settings: MarketSettings) -> _Found:
 # -- volatility --------------------------------------------------------------------------------------------------
 
 
-def _percent(engine: Engine, settings: MarketSettings) -> _Found:
+def _percent(read: _Read) -> _Found:
     v = VolatilityDay
     names = read_table(
-        engine, select(v.name_id, func.count().label("n"), func.avg(v.iv30).label("mean")).group_by(v.name_id)
+        read.engine, select(v.name_id, func.count().label("n"), func.avg(v.iv30).label("mean")).group_by(v.name_id)
     )
     odd = names.filter(pl.col("mean").cast(pl.Float64) > _PERCENT).sort("name_id")
     words = pl.format(
