@@ -13,6 +13,7 @@ import pytest
 from flask_openapi3 import OpenAPI
 from playwright.sync_api import Page
 from tests.browser.settled import expect
+from tests.browser.test_accessible import AXE, faults
 from tests.feeds.files.made import SESSIONS, SYMBOLS, bars, chain, load
 
 from flinch.store.engine import make_engine
@@ -137,6 +138,8 @@ def test_files_become_a_market_in_the_browser(page: Page, no_other_market: None,
     for words in ("no name is called NOBODY", "open is no number that can be: <b>n.k.</b>", "high is under low"):
         expect(refused.get_by_text(words)).to_be_visible()
     expect(refused.locator("b")).to_have_count(0)
+    page.evaluate(AXE.read_text())
+    assert faults(page) == []
     prices.get_by_role("button", name="load").click()
     expect(prices.get_by_text("3 were refused")).to_be_visible()
 
@@ -202,6 +205,8 @@ def test_what_looks_wrong_is_mended_and_brought_back(page: Page, app: OpenAPI, n
     page.goto("/data?market=mine")
     finding = page.get_by_role("article", name="Bars of days on which the exchange has no session.")
     expect(finding).to_contain_text("15 Aug 2026")
+    page.evaluate(AXE.read_text())
+    assert faults(page) == []
     finding.get_by_role("button", name="remove these bars").click()
     expect(finding).to_have_count(0)
     history = page.get_by_role("region", name="What was loaded")
@@ -232,6 +237,8 @@ def test_where_sources_disagree_is_found_and_another_one_preferred(
     close.get_by_role("button", name="the widest").click()
     expect(close.get_by_role("row").nth(1)).to_contain_text("CELDA")
     expect(close.get_by_role("row").nth(1)).to_contain_text("10.0")
+    page.evaluate(AXE.read_text())
+    assert faults(page) == []
     sources.get_by_role("button", name="prefer South for daily bars").click()
     expect(sources.get_by_role("article", name="daily bars: close")).to_contain_text(
         "South is served, North says otherwise"

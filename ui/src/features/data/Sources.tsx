@@ -47,7 +47,7 @@ export function Sources() {
                         })
                       }
                     >
-                      prefer it
+                      prefer {one.source}
                     </button>
                   )}
                 </td>
