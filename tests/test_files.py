@@ -164,7 +164,7 @@ def test_a_long_file_keeps_no_short_one_waiting_and_is_the_same_while_it_is_unde
     files, go_on = Files(), threading.Event()
 
     def slow(path: Path, tell: Callable[[float], None]) -> None:
-        go_on.wait(20)
+        comes(go_on)
         path.write_text("all of it")
 
     def quick(path: Path, tell: Callable[[float], None]) -> None:

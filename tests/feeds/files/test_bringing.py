@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import io
-import time
 import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -17,7 +16,7 @@ import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
 from tests.feeds.files.made import bars, chain, load
-from tests.waiting import until
+from tests.waiting import slowly, until
 
 from flinch.app import create_app
 from flinch.features.data import imports
@@ -52,12 +51,16 @@ def ask(client: FlaskClient, what: str, number: int, **how: Any) -> Any:
 
 def ended(client: FlaskClient, job: Any) -> Any:
     """What came of work that was begun."""
-    for _ in range(200):
-        if job.status_code != 200 or job.json["over"]:
-            return job
-        time.sleep(0.05)
-        job = client.get(f"/api/imports/jobs/{job.json['id']}?market=mine")
-    raise AssertionError("it does not end")
+    last = job
+
+    def over() -> bool:
+        nonlocal last
+        if last.status_code == 200 and not last.json["over"]:
+            last = client.get(f"/api/imports/jobs/{job.json['id']}?market=mine")
+        return last.status_code != 200 or last.json["over"]
+
+    until(over, "the end of the work")
+    return last
 
 
 def done(client: FlaskClient, what: str, number: int, **how: Any) -> Any:
@@ -198,7 +201,7 @@ def test_an_import_by_the_interface_can_be_cancelled(
     def without_end(engine: Engine, asked: Asked, tell: Callable[[str, float], None]) -> None:
         while True:
             tell("reading, 7 rows", 0.5)
-            time.sleep(0.01)
+            slowly(0.01)
 
     bars().tail(5).with_columns(close=pl.col("high")).write_csv(tmp_path / "daily_bars.csv")
     number = bring(client, "daily_bars.csv", (tmp_path / "daily_bars.csv").read_bytes())

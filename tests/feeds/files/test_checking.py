@@ -15,6 +15,7 @@ from flinch.feeds.files.checking import CHECKS, NothingToMend, Where, mend, run_
 from flinch.feeds.files.coverage import SESSIONS as LOOKED_AT
 from flinch.feeds.files.coverage import NoCoverage, coverage
 from flinch.feeds.files.importing import undo_import
+from flinch.feeds.files.values import Hints
 from flinch.store.market.imports import read_imports
 
 DAYS = [day.astype(object) for day in SESSIONS]
@@ -59,7 +60,7 @@ def flawed(store: Engine, files: Path, tmp_path: Path) -> Engine:
     (tmp_path / "volatility_days.csv").write_text(
         "symbol,session,iv30,iv60\nAVERA,2026-06-01,31,30\nAVERA,2026-06-02,29,30\nBONTI,2026-06-01,0.3,0.3\n"
     )
-    load(store, tmp_path / "volatility_days.csv")
+    load(store, tmp_path / "volatility_days.csv", hints=Hints(decimals=frozenset({"iv30", "iv60"})))
     return store
 
 

@@ -72,7 +72,8 @@ def test_three_files_make_a_market_that_pages_work_on(own: LocalServer, markets:
         "2026-09-09",
         ["symbol", "taken_at"],
     )
-    assert (kinds["prints"]["any"], kinds["prints"]["loadable"], kinds["names"]["any"]) == (False, False, True)
+    assert (kinds["prints"]["any"], kinds["names"]["any"]) == (False, True)
+    assert (bars_held["expected"], kinds["names"]["expected"]) == ("2026-09-10", None)
     row = client.get("/api/markets").json["markets"][1]
     assert (row["usable"], row["source"], "names" in row["missing"], "prints" in row["missing"]) == (
         True,
