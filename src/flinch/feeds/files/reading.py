@@ -5,6 +5,7 @@ from __future__ import annotations
 import codecs
 import csv
 import gzip
+import io
 import itertools
 import stat
 import zipfile
@@ -133,13 +134,22 @@ def _open_text(path: Path) -> Table:
 def _text_batches(table: Table) -> Iterator[Batch]:
     read = table.head
     blocks = _blocks(table)
-    for lines in blocks:
-        if any('"' in line for line in lines):
+    for text in blocks:
+        if '"' in text:
             # From the first quote on rows are told apart by who knows what may stand within quotes.
-            yield from _quoted(table, itertools.chain(lines, itertools.chain.from_iterable(blocks)), read)
+            yield from _quoted(table, itertools.chain.from_iterable(map(_lines, itertools.chain([text], blocks))), read)
             return
-        yield _plain(table, lines, np.arange(read + 1, read + 1 + len(lines)))
-        read += len(lines)
+        count = text.count("\n") + (not text.endswith("\n"))
+        frame = _regular(table, text, count)
+        numbers = np.arange(read + 1, read + 1 + count)
+        yield _plain(table, _lines(text), numbers) if frame is None else Batch(numbers, frame, none_of(count))
+        read += count
+
+
+def _lines(text: str) -> list[str]:
+    """Lines, each with its end."""
+    *whole, last = text.split("\n")
+    return [*[f"{line}\n" for line in whole], *([last] if last else [])]
 
 
 def _plain(table: Table, lines: Sequence[str], numbers: NDArray[np.int64]) -> Batch:
@@ -150,6 +160,26 @@ def _plain(table: Table, lines: Sequence[str], numbers: NDArray[np.int64]) -> Ba
     cells = there.str.split(table.separator)
     frame = pl.DataFrame({name: cells.list.get(n, null_on_oob=True) for n, name in enumerate(table.columns)})
     return Batch(numbers, frame, _ragged(cells.list.len(), len(table.columns)))
+
+
+def _regular(table: Table, text: str, count: int) -> pl.DataFrame | None:
+    """The cells of rows that all have as many as the header, read at once; None where one has not, or is blank."""
+    plain, width = text.replace("\r\n", "\n"), len(table.columns)
+    if width == 1 or "\r" in plain or plain.count(table.separator) != count * (width - 1):
+        return None
+    try:
+        frame = pl.read_csv(
+            io.BytesIO(plain.encode()),
+            has_header=False,
+            new_columns=table.columns,
+            separator=table.separator,
+            quote_char=None,
+            infer_schema=False,
+            empty_string_is_null=False,
+        )
+    except pl.exceptions.PolarsError:
+        return None
+    return frame if frame.shape == (count, width) else None
 
 
 def _quoted(table: Table, lines: Iterator[str], read: int) -> Iterator[Batch]:
@@ -182,27 +212,29 @@ def _ragged(count: pl.Series, width: int) -> pl.Series:
     return pl.DataFrame({"n": count}).select(pl.when(pl.col("n") != width).then(words).alias("reason"))["reason"]
 
 
-def _blocks(table: Table) -> Iterator[list[str]]:
-    """The lines after the header, some at a time, each with its end."""
+def _blocks(table: Table) -> Iterator[str]:
+    """What comes after the header, whole lines at a time."""
     decoder = codecs.getincrementaldecoder(table.encoding)("strict")
     left, read, skip = "", 0, table.head
     with _unpacked(table.path) as file:
         while block := file.read(_BLOCK):
             read += len(block)
             _require_honest(table.path, read)
-            *lines, left = (left + _decoded(table, decoder, block, read)).split("\n")
+            text = left + _decoded(table, decoder, block, read)
+            end = text.rfind("\n") + 1
+            text, left = text[:end], text[end:]
             if len(left) > _LONGEST_LINE:
                 raise BadFile(
                     f"A line of {table.path.name} is longer than a million characters. Is it text with a row a line?",
                     f"byte {read}",
                 )
-            skipped = min(skip, len(lines))
-            skip -= skipped
-            if lines[skipped:]:
-                yield [f"{line}\n" for line in lines[skipped:]]
+            while skip and text:
+                text, skip = text[text.index("\n") + 1 :], skip - 1
+            if text:
+                yield text
     left += _decoded(table, decoder, b"", read)
     if left and not skip:
-        yield [left]
+        yield left
 
 
 def _decoded(table: Table, decoder: codecs.IncrementalDecoder, block: bytes, read: int) -> str:
