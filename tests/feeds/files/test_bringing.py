@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import io
+import threading
 import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -16,7 +17,7 @@ import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
 from tests.feeds.files.made import bars, chain, load
-from tests.waiting import slowly, until
+from tests.waiting import comes, slowly, until
 
 from flinch.app import create_app
 from flinch.features.data import imports
@@ -321,18 +322,21 @@ def test_an_import_whose_database_is_killed_brings_back_what_was_there_once_it_i
     before = len(read_imports(store))
     chain().write_parquet(tmp_path / "chains.parquet")
     number = bring(client, "chains.parquet", (tmp_path / "chains.parquet").read_bytes())
-    replace = kept.replace_rows
+    replace, failed = kept.replace_rows, threading.Event()
 
     def killing(*arguments: object) -> None:
         assert own._process is not None
         own._process.kill()
         own._process.wait()
         monkeypatch.setattr(kept, "replace_rows", replace)
-        replace(*arguments)
+        try:
+            replace(*arguments)
+        finally:
+            failed.set()
 
     monkeypatch.setattr(kept, "replace_rows", killing)
     job = ask(client, "load", number)
-    until(lambda: own._process is not None and own._process.poll() is not None, "the end of the database")
+    assert comes(failed)
     assert own.restart_if_down()
     over = ended(client, job)
     assert (over.status_code, over.json["type"]) == (503, "database_away")

@@ -11,7 +11,7 @@ import pytest
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.matching import CannotMatch, guess_kind, lacking, match_columns
 from flinch.feeds.files.reading import open_table
-from flinch.feeds.files.values import Hints, known_zone, learn, typed_rows
+from flinch.feeds.files.values import Before, Hints, known_zone, learn, typed_rows
 
 
 def rows(path: Path, kind: str, text: str | pl.DataFrame, **said: object) -> tuple[pl.DataFrame, list[str | None]]:
@@ -55,6 +55,13 @@ def test_the_whole_column_tells_which_of_two_orders_it_is_and_else_it_is_asked(t
     assert told["session"].to_list() == [dt.date(2026, 8, 9), dt.date(2026, 9, 9)]
     # A year of two digits is no year of the first century.
     told, _ = rows(tmp_path, "daily_bars", BARS.format(date="Date", first="09/08/26", second="09/21/26"))
+    assert told["session"].to_list() == [dt.date(2026, 9, 8), dt.date(2026, 9, 21)]
+    # How the file before was read decides what is left open, and nothing else.
+    before = Before({"session": "%d/%m/%Y"})
+    told, _ = rows(tmp_path, "daily_bars", both, before=before)
+    assert told["session"].to_list() == [dt.date(2026, 8, 9), dt.date(2026, 9, 9)]
+    clear = BARS.format(date="Date", first="09/08/2026", second="09/21/2026")
+    told, _ = rows(tmp_path, "daily_bars", clear, before=before)
     assert told["session"].to_list() == [dt.date(2026, 9, 8), dt.date(2026, 9, 21)]
     # Where both read the same there is nothing to ask.
     told, _ = rows(tmp_path, "daily_bars", BARS.format(date="Date", first="09/09/2026", second="08/08/2026"))
@@ -229,6 +236,9 @@ FUNDS = "fund,symbol,weight\nAVERA,BONTI,{a}\nAVERA,CELDA,{b}\nDERVI,BONTI,{c}\n
         ((5, 4, 0.5), {"percent": frozenset({"weight"})}, [0.05, 0.04, 0.005]),
         ((0.5, 0.4, 0.5), {"percent": frozenset({"weight"})}, [0.005, 0.004, 0.005]),
         ((5, 4, 0.5), {"decimals": frozenset({"weight"})}, [5, 4, 0.5]),
+        ((5, 4, 0.5), {"before": Before(percent=frozenset({"weight"}))}, [0.05, 0.04, 0.005]),
+        ((5, 4, 0.5), {"before": Before(decimals=frozenset({"weight"}))}, [5, 4, 0.5]),
+        ((25, 75, 100), {"before": Before(decimals=frozenset({"weight"}))}, [0.25, 0.75, 1.0]),
     ],
 )
 def test_percent_is_told_by_what_values_come_to(tmp_path: Path, weights: tuple, said: dict, wanted: list[float]):

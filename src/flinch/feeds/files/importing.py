@@ -31,7 +31,7 @@ from flinch.feeds.files.loaders import LOADERS
 from flinch.feeds.files.matching import CannotMatch, guess_kind, lacking, match_columns
 from flinch.feeds.files.reading import open_table
 from flinch.feeds.files.reasons import first_of
-from flinch.feeds.files.values import DAY_FORMATS, Hints, Reading, learn, typed_rows
+from flinch.feeds.files.values import DAY_FORMATS, Before, Hints, Reading, learn, typed_rows
 from flinch.feeds.publish import publish
 from flinch.jobs import JobCancelled
 from flinch.store.bulk import remove_rows, replace_rows
@@ -224,14 +224,17 @@ def recall(engine: Engine, asked: Asked, theirs: list[str]) -> Asked:
     how, hints = near.how, asked.hints
     taken = {*asked.columns.values()} - {""}
     columns = {their: our for their, our in how["columns"].items() if their in theirs and our not in taken}
-    days = {our: way for our, way in how["days"].items() if our in columns.values()}
-    percent = hints.percent | (set(how["percent"]) & set(columns.values()) - hints.decimals)
-    decimals = hints.decimals | (set(how.get("decimals", [])) & set(columns.values()) - hints.percent)
+    ours = set(columns.values()) | taken
+    before = Before(
+        {our: way for our, way in how["days"].items() if our in ours},
+        ours & set(how["percent"]),
+        ours & set(how["decimals"]),
+    )
     return replace(
         asked,
         kind=kind,
         columns=columns | asked.columns,
-        hints=Hints(hints.zone or how["zone"], {**days, **hints.days}, percent, decimals),
+        hints=replace(hints, zone=hints.zone or how["zone"], before=before),
     )
 
 

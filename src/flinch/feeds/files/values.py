@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
+from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -51,6 +52,14 @@ _MEANT: dict[str, Mapping[str, object]] = {"right": _RIGHTS, "timing": _TIMING, 
 _OCC = r"^([A-Z0-9. ]{6})(\d{6})([CP])(\d{8})$"
 
 
+class Before(NamedTuple):
+    """How the columns of an earlier file of the same source were read; it decides where the values themselves leave it open."""
+
+    days: Mapping[str, str] = {}
+    percent: AbstractSet[str] = frozenset()
+    decimals: AbstractSet[str] = frozenset()
+
+
 @dataclass
 class Hints:
     """What somebody said of a file: the zone of its instants, its days' format by column, columns in percent, and those that are
@@ -60,6 +69,7 @@ class Hints:
     days: Mapping[str, str] = field(default_factory=dict)
     percent: AbstractSet[str] = frozenset()
     decimals: AbstractSet[str] = frozenset()
+    before: Before = field(default_factory=lambda: Before())
 
 
 @dataclass
@@ -93,7 +103,9 @@ def learn(batches: Iterable[Batch], kind: Kind, matched: dict[str, str], hints: 
             _count(cells, counts[name], differ[name], asked[name])
     ways = {}
     for name, column in asked.items():
-        ways[name] = hints.days.get(name) or _best(matched[name], counts[name], differ[name], column)
+        ways[name] = hints.days.get(name) or _best(
+            matched[name], counts[name], differ[name], column, hints.before.days.get(name)
+        )
     needs = [
         name for name, way in ways.items() if asked[name].sort == "instant" and way not in ("offset", "typed", *_EPOCHS)
     ]
@@ -116,7 +128,7 @@ class _Shares:
             for column in kind.columns
             if column.share is not None and column.name in matched and column.name not in said
         ]
-        self._matched = matched
+        self._matched, self._before = matched, hints.before
         self._total = {(column.name, way): 0.0 for column in self._columns for way in ("typed", "point", "comma")}
         self._count = dict.fromkeys(self._total, 0)
         self._funds: set[str] = set()
@@ -152,13 +164,13 @@ class _Shares:
             size = total / (len(self._funds) or 1) if column.name == "weight" else total / count
             assert column.share is not None
             least, most = column.share
-            odd = column.name == "weight" and self._largest > 1
-            if size > most:
+            weight = column.name == "weight"
+            before = column.name in self._before.percent and (weight or size > least)
+            if size > most or before:
                 found.add(column.name)
-            elif size > least or odd:
+            elif (size > least or (weight and self._largest > 1)) and column.name not in self._before.decimals:
                 their = self._matched[column.name]
-                what = "come to" if column.name == "weight" else "are"
-                of = " a fund" if column.name == "weight" else " on average"
+                what, of = ("come to", " a fund") if weight else ("are", " on average")
                 raise CannotMatch(
                     f"Values in the column {their[:40]!r} {what} {size:.3g}{of}: say whether they are decimals or in percent.",
                     their[:80],
@@ -212,12 +224,15 @@ def _count(cells: pl.Series, counts: dict[str, int], differ: set[tuple[str, str]
         differ.update((a, b) for a in ways for b in ways if a < b and (read[a] != read[b]).any())
 
 
-def _best(their: str, counts: dict[str, int], differ: set[tuple[str, str]], column: Column) -> str:
-    """The way that reads most of a column. Raises CannotMatch when another one reads as many, and otherwise."""
+def _best(their: str, counts: dict[str, int], differ: set[tuple[str, str]], column: Column, before: str | None) -> str:
+    """The way that reads most of a column. When another one reads as many, and otherwise, it is the one of the file before;
+    raises CannotMatch where there is none."""
     best = max(counts, key=lambda way: counts[way])
     others = [
         way for way in counts if way != best and counts[way] == counts[best] and tuple(sorted((way, best))) in differ
     ]
+    if before in (best, *others):
+        return before
     if counts[best] and others and column.sort == "day":
         words = " or ".join(DAY_FORMATS[way] for way in (best, *others))
         raise CannotMatch(f"Days in the column {their[:40]!r} may be {words}: say which.", their[:80])
