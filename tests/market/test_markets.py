@@ -241,3 +241,20 @@ def test_the_command_line_makes_lists_and_removes_whether_or_not_flinch_is_serve
         assert (held.returncode, "already running" in held.stderr) == (1, True), "the holder's server does not answer"
     assert run(tmp_path, "market", "new").returncode == 2
     assert run(tmp_path, "market", "new", "x", "--currency", "usd").returncode == 1
+
+
+@pytest.mark.parametrize("open_before", [True, False])
+def test_a_market_that_another_process_removes_is_told_no_more_and_breaks_no_list(
+    own: LocalServer, markets: Markets, client: FlaskClient, open_before: bool
+):
+    client.post("/api/markets", json={"name": "mine"})
+    if open_before:
+        assert client.get("/api/market?market=mine").status_code == 503
+    listed = client.get("/api/markets").json["markets"]
+    assert [row["name"] for row in listed] == [DEMO, "mine"]
+    # At once: what was looked at a moment ago is not true any more.
+    own.databases.remove_market("mine")
+    answer = client.get("/api/markets")
+    assert (answer.status_code, [row["name"] for row in answer.json["markets"]]) == (200, [DEMO])
+    gone = client.get("/api/data/kinds?market=mine")
+    assert (gone.status_code, gone.json["type"]) == (404, "no_such_market")

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from rapidfuzz import process
 from sqlalchemy import Engine
+from sqlalchemy.exc import DBAPIError
 
 from flinch.errors import FlinchError
 from flinch.market.columns import forget_others
@@ -102,6 +103,17 @@ class Markets:
         """A market for who wants to know what it has, and reads no version of it: one that is not open stays so. Raises
         NoSuchMarket and DatabaseAway."""
         self.require(name)
+        try:
+            with self._looked_at(name) as market:
+                yield market
+        except DBAPIError:
+            # Another process may have removed it this very moment.
+            self._look()
+            self.require(name)
+            raise
+
+    @contextlib.contextmanager
+    def _looked_at(self, name: str) -> Iterator[Market]:
         with self._lock:
             found = self._open.get(name)
         if found is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime as dt
 import tempfile
 import zipfile
@@ -34,7 +35,7 @@ from flinch.feeds.files.exporting import EXPORTED, Form, export_kinds
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.matching import CannotMatch
 from flinch.feeds.files.sources import TOLERANCE, disagreements, read_sources
-from flinch.market import Market, Markets
+from flinch.market import Market, Markets, NoSuchMarket
 from flinch.store.engine import make_engine
 from flinch.store.market.calendars import calendar_zone
 from flinch.store.market.holdings import HOLDS, LEAST, Held, held_kinds, held_spans
@@ -45,7 +46,12 @@ from flinch.store.market.state import read_state
 
 def market_rows(markets: Markets) -> list[MarketRow]:
     """Every market, the demo's first."""
-    return [market_row(markets, name) for name in markets.names()]
+    rows = []
+    for name in markets.names():
+        # One that was removed since they were looked at is none.
+        with contextlib.suppress(NoSuchMarket):
+            rows.append(market_row(markets, name))
+    return rows
 
 
 def market_row(markets: Markets, name: str) -> MarketRow:
