@@ -233,7 +233,7 @@ def test_where_sources_disagree_is_found_and_another_one_preferred(
     page.goto("/data?market=mine")
     sources = page.get_by_role("region", name="Sources")
     close = sources.get_by_role("article", name="daily bars: close")
-    expect(close).to_contain_text("North is served, South says otherwise 3 times of 1 name")
+    expect(close).to_contain_text("North is served, South says otherwise 3 times on 1 name")
     close.get_by_role("button", name="the widest").click()
     expect(close.get_by_role("row").nth(1)).to_contain_text("CELDA")
     expect(close.get_by_role("row").nth(1)).to_contain_text("10.0")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import io
+import shutil
 import threading
 import zipfile
 from collections.abc import Callable, Iterator
@@ -345,3 +346,14 @@ def test_an_import_whose_database_is_killed_brings_back_what_was_there_once_it_i
     assert state.whole, "it was brought back without anybody doing anything"
     assert [one.state for one in read_imports(store)] == ["undone", *["loaded"] * before]
     assert done(client, "load", number)["added"] == chain().height
+
+
+def test_a_file_that_would_fill_the_disk_is_not_taken(tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
+    free = 5 << 30
+    monkeypatch.setattr(shutil, "disk_usage", lambda place: shutil._ntuple_diskusage(10 << 30, 5 << 30, free))
+    inbox = Inbox(tmp_path)
+    with pytest.raises(CannotTake, match="no room on the disk"):
+        inbox.begin("mine", "large.csv", (4 << 30) + 1)
+    assert inbox.all("mine") == []
+    # A gigabyte is left to everybody else.
+    assert inbox.begin("mine", "large.csv", 4 << 30).size == 4 << 30

@@ -5,8 +5,11 @@ from __future__ import annotations
 import datetime as dt
 from pathlib import Path
 
+import numpy as np
 import polars as pl
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from sqlalchemy import Engine
 from tests.feeds.files.made import SESSIONS, TAKEN, bars, chain, counts, load
 from tests.feeds.files.test_undoing import require_same, whole
@@ -14,6 +17,7 @@ from tests.feeds.files.test_undoing import require_same, whole
 from flinch.feeds.files.checking import CHECKS, NothingToMend, Where, mend, run_checks
 from flinch.feeds.files.coverage import SESSIONS as LOOKED_AT
 from flinch.feeds.files.coverage import NoCoverage, coverage
+from flinch.feeds.files.coverage import _told as told_of
 from flinch.feeds.files.importing import undo_import
 from flinch.feeds.files.values import Hints
 from flinch.store.market.imports import read_imports
@@ -182,3 +186,29 @@ def test_a_name_that_begins_late_has_no_hole_before(store: Engine, files: Path, 
     assert counts(load(store, tmp_path / "daily_bars.parquet"))[0] == rows.height
     told = coverage(store, "daily_bars")
     assert (told.whole, told.holes, told.counts[39], told.counts[40]) == (3, [], 2, 3)
+
+
+@given(st.integers(1, 6), st.integers(1, 9), st.data())
+def test_stretches_and_holes_of_a_grid_are_those_that_are_there(names: int, sessions: int, data: st.DataObject):
+    cells = data.draw(st.lists(st.booleans(), min_size=names * sessions, max_size=names * sessions))
+    grid = np.array(cells).reshape(names, sessions)
+    told = told_of(grid, DAYS[:sessions], [f"N{row}" for row in range(names)])
+    assert told.counts == grid.sum(axis=0).tolist()
+    assert told.names == int(grid.any(axis=1).sum()) == told.whole + len(told.holes)
+    for one in told.holes:
+        row = grid[int(one.symbol[1:])]
+        again = np.zeros(sessions, bool)
+        for first, last in one.spans:
+            again[first : last + 1] = True
+        assert (again == row).all()
+        assert one.lacks == int((~row[np.argmax(row) :]).sum()) > 0
+    assert [one.lacks for one in told.holes] == sorted((one.lacks for one in told.holes), reverse=True)
+    assert sum(told.lacking) == sum(one.lacks for one in told.holes)
+
+
+def test_of_very_many_names_with_holes_those_that_lack_most_are_told():
+    grid = np.ones((260, 30), bool)
+    for row in range(250):
+        grid[row, 1 : 2 + row % 20] = False
+    told = told_of(grid, DAYS[:30], [f"N{row}" for row in range(260)])
+    assert (len(told.holes), told.more, told.whole, told.holes[0].lacks) == (200, 50, 10, 20)

@@ -75,7 +75,7 @@ function Differing({ one }: { one: Schemas["DisagreementRow"] }) {
         <b>
           {one.kind.replaceAll("_", " ")}: {one.column}
         </b>{" "}
-        {one.served_by} is served, {one.other} says otherwise {count(one.times, "time")} of {count(one.names, "name")},
+        {one.served_by} is served, {one.other} says otherwise {count(one.times, "time")} on {count(one.names, "name")},
         from {date(one.first, true)} to {date(one.last, true)}.{" "}
         <button type="button" className="quiet" aria-expanded={open} onClick={() => setOpen(!open)}>
           {open ? "close" : "the widest"}
