@@ -23,6 +23,8 @@ def own(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
     migrate_owned(make_engine(running.owned_url))
     yield running
     running.stop()
+    # A database is hundreds of megabytes, and all of them lie in memory until the last test.
+    running.erase()
 
 
 @pytest.fixture

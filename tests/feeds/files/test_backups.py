@@ -56,6 +56,7 @@ def elsewhere(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]
     for name in running.databases.markets():
         running.databases.remove_market(name)
     running.stop()
+    running.erase()
 
 
 def everything(engine: Engine, base: type[MarketBase] | type[OwnedBase]) -> dict[str, pl.DataFrame]:
