@@ -9,10 +9,9 @@ from pathlib import Path
 from flinch.commands.told import Refused, tell
 from flinch.feeds.files.importing import recover
 from flinch.reach import reached
-from flinch.store.backup import Held, read_index, restore_market, restore_owned, write_backup
-from flinch.store.databases import DEMO, Databases, MarketTaken
+from flinch.store.backup import Held, holds_anything, read_index, restore_market, restore_owned, write_backup
+from flinch.store.databases import DEMO, MarketTaken
 from flinch.store.engine import make_engine
-from flinch.store.market.state import read_state
 from flinch.store.migrate import migrate_market
 
 
@@ -53,7 +52,7 @@ def _restore(chosen: argparse.Namespace) -> None:
     with reached(chosen.folder) as databases:
         # Nothing is changed before it is known that all of it can be brought back.
         for one in wanted:
-            if one.part != "owned" and _holds(databases, one.part):
+            if one.part != "owned" and holds_anything(databases, one.part):
                 raise MarketTaken(one.part)
         owned = next((one for one in wanted if one.part == "owned"), None)
         if owned is not None and not chosen.yes:
@@ -70,16 +69,6 @@ def _restore(chosen: argparse.Namespace) -> None:
             recover(engine)
             engine.dispose()
             _say(one, "is back", as_json=chosen.json)
-
-
-def _holds(databases: Databases, name: str) -> bool:
-    if name not in databases.markets():
-        return False
-    engine = make_engine(databases.market_url(name))
-    migrate_market(engine)
-    state = read_state(engine)
-    engine.dispose()
-    return state is not None
 
 
 def _say(one: Held, what: str, *, as_json: bool) -> None:

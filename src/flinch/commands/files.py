@@ -15,9 +15,9 @@ from flinch.feeds.files.exporting import EXPORTED, Span, export_kinds
 from flinch.feeds.files.importing import Asked, Outcome, import_file, publish_all
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.matching import guess_kind
-from flinch.feeds.files.reading import open_table
+from flinch.feeds.files.reading import files_of_rows, open_table
 from flinch.feeds.files.values import Hints, known_zone
-from flinch.feeds.sources import ENDINGS, fetch_all, find_source
+from flinch.feeds.sources import fetch_all, find_source
 from flinch.reach import reached
 from flinch.store.databases import DEMO, Databases
 from flinch.store.engine import make_engine
@@ -132,7 +132,7 @@ def _files(what: list[str]) -> list[tuple[str, Path]]:
         return [(what[0], Path(name)) for name in what[1:]]
     if len(what) > 1 or not Path(what[0]).is_dir():
         raise Refused(f"{what[0]!r} is neither a folder nor a kind; kinds are {', '.join(KINDS)}")
-    inside = sorted(path for path in Path(what[0]).iterdir() if path.is_file() and path.name.lower().endswith(ENDINGS))
+    inside = files_of_rows(Path(what[0]))
     if not inside:
         raise Refused(f"there is no file of rows in {what[0]}")
     found = [(guess_kind(path, open_table(path).columns), path) for path in inside]
@@ -165,9 +165,11 @@ def _fetch(chosen: argparse.Namespace) -> None:
     with reached(chosen.folder) as databases:
         engine = _engine(databases, chosen.market)
         while True:
-            for outcome in fetch_all(engine, chosen.source, source):
+            for outcome in fetch_all(engine, chosen.source, source, chosen.folder / "refused" / chosen.market):
                 words = f"{outcome.kind} from {chosen.source}: {outcome.added:,} added, {outcome.changed:,} changed"
                 words += f", {outcome.same:,} there already, {outcome.refused:,} refused"
+                if outcome.file_of_refused:
+                    words += f" (with the reasons in {outcome.file_of_refused})"
                 tell(words, outcome._asdict(), as_json=chosen.json)
             if chosen.every is None:
                 break

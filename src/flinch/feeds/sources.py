@@ -7,10 +7,12 @@ there, kept in the history under the source's name, and what is fetched twice ch
 
 from __future__ import annotations
 
+import contextlib
 import datetime as dt
 import importlib.metadata
 import tempfile
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Protocol
 
@@ -21,13 +23,11 @@ from flinch.errors import FlinchError
 from flinch.feeds.files.importing import Asked, Outcome, import_file
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.matching import CannotMatch, guess_kind
-from flinch.feeds.files.reading import BadFile, open_table
+from flinch.feeds.files.reading import BadFile, files_of_rows, open_table
 from flinch.feeds.files.values import Hints
 from flinch.store.market.holdings import held_spans
 
 GROUP = "flinch.sources"
-ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".csv.gz", ".csv.zst", ".csv.zip", ".zip", ".gz", ".zst")
-"""How names of files of rows end."""
 Rows = pl.DataFrame | Path
 
 
@@ -70,26 +70,25 @@ def find_source(name: str, said: Mapping[str, str]) -> Source:
     return source
 
 
-def fetch_all(
-    engine: Engine, name: str, source: Source, tell: Callable[[str, float], None] = lambda stage, share: None
-) -> Iterable[Outcome]:
+def fetch_all(engine: Engine, name: str, source: Source, refused: Path) -> Iterable[Outcome]:
     """Ask a source for every kind that it has, from the newest day that is held on, and load what it tells; what came of each
-    part, as it comes. Raises BadFile, CannotMatch and Busy."""
+    part, as it comes. Refused rows go into a file a kind in the folder `refused`. Raises BadFile, CannotMatch and Busy."""
+    held = held_spans(engine)
     for kind in (one for one in KINDS if one in source.kinds):
-        since = held_spans(engine)[kind].last
-        for rows in source.fetch(kind, since):
-            yield _load(engine, name, kind, rows, tell)
+        for rows in source.fetch(kind, held[kind].last):
+            yield _load(engine, Asked(Path(), kind, name, refused=refused / f"{name}-{kind}.refused.csv"), rows)
 
 
-def _load(engine: Engine, name: str, kind: str, rows: Rows, tell: Callable[[str, float], None]) -> Outcome:
+def _load(engine: Engine, asked: Asked, rows: Rows) -> Outcome:
     if isinstance(rows, Path):
-        return import_file(engine, Asked(rows, kind, name), tell)
+        return import_file(engine, replace(asked, path=rows))
+    assert asked.kind is not None
     with tempfile.TemporaryDirectory(prefix="flinch-fetch-") as folder:
-        path = Path(folder) / f"{kind}.parquet"
+        path = Path(folder) / f"{asked.kind}.parquet"
         rows.write_parquet(path)
         # Decimals, as the interface says: nothing is left to be asked.
-        shares = frozenset(column.name for column in KINDS[kind].columns if column.share is not None)
-        return import_file(engine, Asked(path, kind, name, hints=Hints(decimals=shares)), tell)
+        shares = frozenset(column.name for column in KINDS[asked.kind].columns if column.share is not None)
+        return import_file(engine, replace(asked, path=path, hints=Hints(decimals=shares)))
 
 
 class FolderSource:
@@ -100,6 +99,7 @@ class FolderSource:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self._told: dict[Path, tuple[int, int]] = {}
+        self._kinds: dict[Path, tuple[tuple[int, int], str | None]] = {}
 
     @classmethod
     def made(cls, said: Mapping[str, str]) -> FolderSource:
@@ -111,19 +111,19 @@ class FolderSource:
 
     def fetch(self, kind: str, since: dt.date | None) -> Iterable[Rows]:
         """Files of a kind that were not told yet."""
-        for path in sorted(self.folder.iterdir()):
-            if not path.is_file() or path.name.startswith(".") or not path.name.lower().endswith(ENDINGS):
-                continue
+        for path in files_of_rows(self.folder):
             status = path.stat()
             mark = (status.st_size, status.st_mtime_ns)
-            if self._told.get(path) != mark and _kind_of(path) == kind:
+            if self._told.get(path) != mark and self._kind_of(path, mark) == kind:
                 yield path
                 # Only when it was loaded: what was refused is told again.
                 self._told[path] = mark
 
-
-def _kind_of(path: Path) -> str | None:
-    try:
-        return guess_kind(path, open_table(path).columns)
-    except (CannotMatch, BadFile):
-        return None
+    def _kind_of(self, path: Path, mark: tuple[int, int]) -> str | None:
+        """The kind of a file, told once while it is the same one; None where it cannot be."""
+        if self._kinds.get(path, (None, None))[0] != mark:
+            kind = None
+            with contextlib.suppress(CannotMatch, BadFile):
+                kind = guess_kind(path, open_table(path).columns)
+            self._kinds[path] = mark, kind
+        return self._kinds[path][1]

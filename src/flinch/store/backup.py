@@ -6,33 +6,18 @@ tables that it was written at, which is then brought up to date. What a file hol
 
 from __future__ import annotations
 
+import datetime as dt
 import io
 import json
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import polars as pl
 from alembic.migration import MigrationContext
-from sqlalchemy import (
-    JSON,
-    Boolean,
-    Column,
-    Connection,
-    Date,
-    DateTime,
-    Double,
-    Engine,
-    Float,
-    Integer,
-    String,
-    Table,
-    inspect,
-)
+from sqlalchemy import Column, Connection, Double, Engine, Float, Table, inspect
 from sqlalchemy import text as sql
-from sqlalchemy.dialects.mysql import VARBINARY
-from sqlalchemy.types import LargeBinary, _Binary
 
 from flinch.errors import FlinchError
 from flinch.store.bulk import add_rows, load_all
@@ -50,8 +35,6 @@ _METADATA = {"owned": OwnedBase.metadata, "market": MarketBase.metadata}
 _LAST = "market_state"
 """The table that says that a market is there: it comes back when all others have."""
 
-Tell = Callable[[str, float], None]
-
 
 class NoBackup(FlinchError):
     """A file cannot be brought back, or one cannot be written."""
@@ -67,9 +50,7 @@ class Held(NamedTuple):
     rows: dict[str, int]
 
 
-def write_backup(
-    databases: Databases, path: Path, markets: list[str], tell: Tell = lambda stage, share: None
-) -> list[Held]:
+def write_backup(databases: Databases, path: Path, markets: list[str]) -> list[Held]:
     """Write what users own, and markets, into a file. Raises NoBackup when there is one."""
     if path.exists():
         raise NoBackup(f"There is a file {path} already: give another name. Nothing was written.")
@@ -78,8 +59,7 @@ def write_backup(
     try:
         with zipfile.ZipFile(making, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
             parts = [(_OWNED, databases.owned_url), *[(name, databases.market_url(name)) for name in markets]]
-            for done, (part, url) in enumerate(parts):
-                tell(f"writing {part}", done / len(parts))
+            for part, url in parts:
                 engine = make_engine(url)
                 held.append(_write_part(archive, engine, part))
                 engine.dispose()
@@ -108,7 +88,7 @@ def _write_part(archive: zipfile.ZipFile, engine: Engine, part: str) -> Held:
 
 
 def _pieces(connection: Connection, table: Table) -> Iterator[pl.DataFrame]:
-    schema = {column.name: _dtype(column) for column in table.columns}
+    schema = {column.name: _DTYPES[column.type.python_type] for column in table.columns}
     # The text of a number in single precision has too few digits; that of the same one in double has all.
     wanted = ", ".join(
         f"`{column.name}` + 0e0 AS `{column.name}`" if _is_single(column) else f"`{column.name}`"
@@ -127,17 +107,11 @@ def _is_single(column: Column[Any]) -> bool:
     return isinstance(column.type, Float) and not isinstance(column.type, Double)
 
 
-def _dtype(column: Column[Any]) -> Any:
-    kind = column.type
-    if isinstance(kind, LargeBinary | _Binary | VARBINARY):
-        return pl.Binary
-    for sort, dtype in (
-        (Boolean, pl.Int64), (Integer, pl.Int64), (Float, pl.Float64), (DateTime, pl.Datetime("us")), (Date, pl.Date),
-        (JSON, pl.String), (String, pl.String),
-    ):  # fmt: skip
-        if isinstance(kind, sort):
-            return dtype
-    raise TypeError(f"no file says how to hold {kind!r}")
+_DTYPES: dict[type, Any] = {
+    bool: pl.Int64, int: pl.Int64, float: pl.Float64, dt.datetime: pl.Datetime("us"), dt.date: pl.Date, str: pl.String,
+    object: pl.String, bytes: pl.Binary,
+}  # fmt: skip
+"""How a file holds what the driver gives for a column, by the column's sort in Python; JSON, any object, is its text."""
 
 
 def read_index(path: Path) -> list[Held]:
@@ -159,14 +133,12 @@ def read_index(path: Path) -> list[Held]:
 def restore_market(databases: Databases, path: Path, held: Held) -> None:
     """Bring a market back. Raises NoBackup when it cannot be, MarketTaken when there is one of its name that holds anything."""
     _require_known(path, held, "market")
-    if held.part in databases.markets() and _is_empty(databases, held.part):
+    if not holds_anything(databases, held.part):
         databases.remove_market(held.part)
     databases.make_market(held.part)
     engine = make_engine(databases.market_url(held.part))
     try:
-        for table, rows in _restored(engine, path, held, "market"):
-            add_rows(engine, table, rows)
-        _bring_up(engine, "market")
+        _restore(engine, path, held, "market")
     except BaseException:
         databases.remove_market(held.part)
         raise
@@ -178,31 +150,33 @@ def restore_owned(databases: Databases, path: Path, held: Held, aside: Path) -> 
     """Put what users own in a file in the place of what is there, which is written into the folder `aside` before; returns
     where."""
     _require_known(path, held, "owned")
-    # Beside what is there, under the revision that it was written at, then brought up to date and put in its place at once.
-    databases.remove_market(_BESIDE)
-    databases.make_market(_BESIDE)
-    beside, owned = make_engine(databases.market_url(_BESIDE)), make_engine(databases.owned_url)
-    try:
-        for table, rows in _restored(beside, path, held, "owned"):
-            add_rows(beside, table, rows)
-        _bring_up(beside, "owned")
-        tables = OwnedBase.metadata.sorted_tables
-        with told(), owned.connect() as connection:
-            kept = copy_aside(connection, aside, "restore")
-        with told(), beside.connect() as connection:
-            load_all(
-                owned,
-                [table.name for table in tables],
-                ((t.name, piece) for t in tables for piece in _pieces(connection, t)),
-            )
-        return kept
-    finally:
-        beside.dispose()
-        owned.dispose()
-        databases.remove_market(_BESIDE)
+    tables = OwnedBase.metadata.sorted_tables
+    # Beside what is there, brought up to date, and put in its place at once.
+    with databases.beside() as url:
+        beside, owned = make_engine(url), make_engine(databases.owned_url)
+        try:
+            _restore(beside, path, held, "owned")
+            with told(), owned.connect() as connection:
+                kept = copy_aside(connection, aside, "restore")
+            with told(), beside.connect() as connection:
+                rows = ((table.name, piece) for table in tables for piece in _pieces(connection, table))
+                load_all(owned, [table.name for table in tables], rows)
+        finally:
+            beside.dispose()
+            owned.dispose()
+    return kept
 
 
-_BESIDE = "being-restored"
+def holds_anything(databases: Databases, name: str) -> bool:
+    """Whether anything was ever loaded into a market; not when there is none, or it was only half brought back."""
+    if name not in databases.markets():
+        return False
+    engine = make_engine(databases.market_url(name))
+    with told(), engine.connect() as connection:
+        there = inspect(connection).get_table_names()
+        found = _LAST in there and connection.execute(sql(f"SELECT 1 FROM `{_LAST}` LIMIT 1")).first() is not None
+    engine.dispose()
+    return found
 
 
 def _require_known(path: Path, held: Held, tree: str) -> None:
@@ -210,18 +184,8 @@ def _require_known(path: Path, held: Held, tree: str) -> None:
         raise NoBackup(f"{path.name} was written by a newer Flinch: use that one.")
 
 
-def _is_empty(databases: Databases, name: str) -> bool:
-    """Whether nothing was ever loaded into a market, or it was only half brought back."""
-    engine = make_engine(databases.market_url(name))
-    with told(), engine.connect() as connection:
-        there = inspect(connection).get_table_names()
-        empty = _LAST not in there or connection.execute(sql(f"SELECT 1 FROM `{_LAST}` LIMIT 1")).first() is None
-    engine.dispose()
-    return empty
-
-
-def _restored(engine: Engine, path: Path, held: Held, tree: str) -> Iterator[tuple[str, pl.DataFrame]]:
-    """The rows of every table of a part, for tables that are made as they were then. Raises NoBackup."""
+def _restore(engine: Engine, path: Path, held: Held, tree: str) -> None:
+    """Lay the rows of a part into tables that are made as they were then, and bring them up to date. Raises NoBackup."""
     with told(), engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
         upgrade(connection, tree, held.revision)
         about = inspect(connection)
@@ -234,12 +198,10 @@ def _restored(engine: Engine, path: Path, held: Held, tree: str) -> Iterator[tup
         raise NoBackup(f"{path.name} has a table {min(unknown)[:40]!r}, which there is none of.")
     try:
         with zipfile.ZipFile(path) as archive:
-            yield from _rows(archive, path, held, known)
+            for table, rows in _rows(archive, path, held, known):
+                add_rows(engine, table, rows)
     except (zipfile.BadZipFile, pl.exceptions.PolarsError, EOFError, OSError) as error:
         raise NoBackup(f"{path.name} is broken, or only a part: {str(error)[:120]}") from None
-
-
-def _bring_up(engine: Engine, tree: str) -> None:
     with told(), engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
         upgrade(connection, tree)
 

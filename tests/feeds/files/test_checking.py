@@ -110,6 +110,7 @@ def test_a_clean_market_has_nothing_wrong_and_quotes_that_stay_are_stale(store: 
         ("off_calendar", Where("AVERA", SATURDAY)),
         ("split_jumps", Where("CELDA", CUT)),
         ("no_underlying", None),
+        ("percent", None),
         ("percent", Where("AVERA", None)),
     ],
 )
@@ -129,6 +130,15 @@ def test_a_mend_mends_what_was_found_and_can_be_undone(flawed: Engine, check: st
     undo_import(flawed, number)
     require_same(flawed, before)
     assert found(flawed) == told
+
+
+def test_a_mend_of_one_place_leaves_the_others(flawed: Engine):
+    newest = TAKEN.date()
+    mend(flawed, "no_underlying", Where("AVERA", newest))
+    assert [at[:2] for at in found(flawed)["no_underlying"]] == [("AVERA", dt.date(2026, 9, 8))]
+    last = bars().filter((pl.col("symbol") == "AVERA") & (pl.col("session") == newest))["close"].item()
+    spots = whole(flawed)["snapshot_price"].filter(pl.col("name_id") == 1)
+    assert spots["price"].to_list() == [last]
 
 
 def test_prices_before_a_split_are_divided_and_shares_multiplied(flawed: Engine, files: Path):

@@ -27,17 +27,19 @@ def test_a_folder_tells_each_file_once_and_again_when_it_is_another_one(store: E
     (files / ".hidden.csv").write_text("symbol,company\n")
     (files / "broken.parquet").write_bytes(b"PAR1")
     source = find_source("folder", {"path": str(files)})
-    assert [(one.kind, one.refused) for one in fetch_all(store, "folder", source)] == [
+    assert [(one.kind, one.refused) for one in fetch_all(store, "folder", source, files / "refused")] == [
         ("names", 0), ("daily_bars", 0), ("chains", 0)
     ]  # fmt: skip
     assert {one.source for one in read_imports(store)} == {"folder"}
-    assert list(fetch_all(store, "folder", source)) == []
+    assert list(fetch_all(store, "folder", source, files / "refused")) == []
     later = bars().tail(1).with_columns(close=pl.col("high"))
     later.write_csv(files / "prices.csv")
     os.utime(files / "prices.csv", ns=(1, 1))
-    assert [(one.kind, one.changed) for one in fetch_all(store, "folder", source)] == [("daily_bars", 1)]
+    assert [(one.kind, one.changed) for one in fetch_all(store, "folder", source, files / "refused")] == [
+        ("daily_bars", 1)
+    ]
     # One who begins anew is told all of it, and nothing changes.
-    again = list(fetch_all(store, "folder", FolderSource(files)))
+    again = list(fetch_all(store, "folder", FolderSource(files), files / "refused"))
     assert [(one.added, one.changed) for one in again] == [(0, 0)] * 3
     with pytest.raises(NoSuchSource, match="is no folder"):
         find_source("folder", {"path": str(files / "nothing")})
@@ -72,7 +74,7 @@ def harbour(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 def test_the_worked_example_fetches_what_is_new(store: Engine, harbour: Path):
     source = find_source("harbour", {"file": str(harbour)})
-    first = list(fetch_all(store, "harbour", source))
+    first = list(fetch_all(store, "harbour", source, harbour.parent / "refused"))
     assert [(one.kind, one.added, one.refused) for one in first] == [
         ("names", 2, 0),
         ("daily_bars", bars().height * 2 // 3, 0),
@@ -81,7 +83,7 @@ def test_the_worked_example_fetches_what_is_new(store: Engine, harbour: Path):
         office.execute("UPDATE price SET last = top WHERE day = '2026-09-09'")
         office.execute("INSERT INTO price VALUES ('AVERA', '2026-09-10', 10, 11, 9, 10.5, 7)")
         office.execute("UPDATE price SET last = 1 WHERE day = '2026-06-01'")
-    again = list(fetch_all(store, "harbour", source))
+    again = list(fetch_all(store, "harbour", source, harbour.parent / "refused"))
     assert [(one.kind, one.added, one.changed) for one in again] == [("names", 0, 0), ("daily_bars", 1, 2)], (
         "from the last day on"
     )

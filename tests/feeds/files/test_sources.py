@@ -60,6 +60,21 @@ def test_who_told_first_is_served_and_the_other_is_kept_beside(two: Engine, tmp_
     require_same(two, before)
 
 
+def test_a_source_that_agrees_now_disagrees_no_more_and_owns_nothing(two: Engine, tmp_path: Path):
+    load(two, tmp_path / "daily_bars.parquet", source="South")
+    told = bars().filter((pl.col("symbol") == "AVERA") & (pl.col("session") >= DAYS[-3]))
+    told.write_parquet(tmp_path / "agreed.parquet")
+    outcome = load(two, tmp_path / "agreed.parquet", source="South", kind="daily_bars")
+    assert (counts(outcome), outcome.beside) == ((0, 3, 0, 0), 0), (
+        "nothing else is told, and it is written all the same"
+    )
+    assert {one.column: (one.times, one.served_by) for one in disagreements(two)} == {
+        "close": (2, "North"), "high": (2, "North")
+    }  # fmt: skip
+    assert closes(two) == pytest.approx(NORTH)
+    assert counts(load(two, tmp_path / "agreed.parquet", source="South", kind="daily_bars")) == (0, 0, 3, 0)
+
+
 def test_where_they_differ_is_told_by_how_much_and_since_when(two: Engine, tmp_path: Path):
     assert disagreements(two) == []
     load(two, tmp_path / "daily_bars.parquet", source="South")

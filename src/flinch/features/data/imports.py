@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import time
 from collections.abc import Callable
 from typing import Any
@@ -40,6 +39,8 @@ from flinch.store.market.imports import ImportRow, read_imports
 
 KIND = "import"
 _REFUSED_SHOWN = 20
+_NOTHING = "null"
+"""The answer of work that counts nothing."""
 _PATIENCE = 120
 """Seconds that a database may be away."""
 
@@ -126,7 +127,7 @@ def begin_prefer(jobs: Jobs, name: str, kind: str, order: list[str], owner: int)
 def job_told(jobs: Jobs, job: Job) -> ImportJob:
     """How work on an import stands. Raises what it failed with, and JobCancelled."""
     answer = jobs.answer(job)
-    counts = None if answer is None or answer == "null" else ImportCounts.model_validate_json(answer)
+    counts = None if answer is None or answer == _NOTHING else ImportCounts.model_validate_json(answer)
     return ImportJob(id=job.id, percent=job.percent, stage=job.stage, over=job.state not in UNDER_WAY, counts=counts)
 
 
@@ -144,40 +145,10 @@ def import_work(markets: Markets, inbox: Inbox) -> Work:
             handle.tell(share, stage)
 
         try:
-            if "undo" in asked:
-                undo_import(engine, int(asked["undo"]), tell)
-                return json.dumps(None)
-            if "mend" in asked:
-                at = MendAsked.model_validate(asked["where"])
-                mend(engine, str(asked["mend"]), None if at.symbol is None else Where(at.symbol, at.day), tell)
-                return json.dumps(None)
-            if "prefer" in asked:
-                kind, order = str(asked["prefer"]), [str(one) for one in asked["order"]]
-                write_change(engine, kind, lambda: prefer(engine, kind, order), tell)
-                return json.dumps(None)
-            upload = _whole(inbox, name, int(asked["file"]))
-            how = ImportHow.model_validate(asked["how"])
-            load, refused = bool(asked["load"]), inbox.refused(name, upload.id)
-            refused.unlink(missing_ok=True)
-            file = _asked(inbox, name, upload, how, dry=not load)
-            outcome = import_file(engine, file, tell)
-            shown = refused_rows(refused, _REFUSED_SHOWN) if outcome.refused else []
-            columns = list(shown[0].columns) if shown else []
-            if load:
-                inbox.say(name, upload.id, loaded=True)
-            counts = ImportCounts(
-                kind=outcome.kind,
-                rows=outcome.rows,
-                added=outcome.added,
-                changed=outcome.changed,
-                same=outcome.same,
-                refused=outcome.refused,
-                beside=outcome.beside,
-                columns=columns,
-                first=[RefusedRow(line=one.line, reason=one.reason, cells=one.cells) for one in shown],
-                loaded=load,
-            )
-            return counts.model_dump_json()
+            if "file" in asked:
+                return _loaded(engine, inbox, name, asked, tell).model_dump_json()
+            _changed(engine, asked, tell)
+            return _NOTHING
         except DatabaseAway:
             _bring_back(engine, tell)
             raise
@@ -185,6 +156,44 @@ def import_work(markets: Markets, inbox: Inbox) -> Work:
             engine.dispose()
 
     return work
+
+
+def _changed(engine: Engine, asked: dict[str, Any], tell: Callable[[str, float], None]) -> None:
+    """Undo, mend, or say who is preferred."""
+    if "undo" in asked:
+        undo_import(engine, int(asked["undo"]), tell)
+    elif "mend" in asked:
+        at = MendAsked.model_validate(asked["where"])
+        mend(engine, str(asked["mend"]), None if at.symbol is None else Where(at.symbol, at.day), tell)
+    else:
+        kind, order = str(asked["prefer"]), [str(one) for one in asked["order"]]
+        write_change(engine, kind, lambda: prefer(engine, kind, order), tell)
+
+
+def _loaded(
+    engine: Engine, inbox: Inbox, name: str, asked: dict[str, Any], tell: Callable[[str, float], None]
+) -> ImportCounts:
+    """Load a file that was brought, or check it."""
+    upload = _whole(inbox, name, int(asked["file"]))
+    how, load = ImportHow.model_validate(asked["how"]), bool(asked["load"])
+    refused = inbox.refused(name, upload.id)
+    refused.unlink(missing_ok=True)
+    outcome = import_file(engine, _asked(inbox, name, upload, how, dry=not load), tell)
+    if load:
+        inbox.say(name, upload.id, loaded=True)
+    shown = refused_rows(refused, _REFUSED_SHOWN)
+    return ImportCounts(
+        kind=outcome.kind,
+        rows=outcome.rows,
+        added=outcome.added,
+        changed=outcome.changed,
+        same=outcome.same,
+        refused=outcome.refused,
+        beside=outcome.beside,
+        columns=list(shown[0].columns) if shown else [],
+        first=[RefusedRow(line=one.line, reason=one.reason, cells=one.cells) for one in shown],
+        loaded=load,
+    )
 
 
 def _bring_back(engine: Engine, tell: Callable[[str, float], None]) -> None:

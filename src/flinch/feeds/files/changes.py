@@ -48,15 +48,14 @@ class Tellers:
     imports: dict[int, str]
     order: dict[str, list[str]]
 
-    def rank(self, kind: str, source: str | None) -> int:
-        """How far down the order a source is; one that is not in it comes after those, by when it told something first."""
-        known = self.known(kind)
-        return known.index(source) if source in known else len(known)
-
     def known(self, kind: str) -> list[str]:
-        """All sources, the preferred one first."""
+        """All sources, the preferred one first; those that are not in the order come last, by when they told something first."""
         first = [self.imports[number] for number in sorted(self.imports)]
         return list(dict.fromkeys([*self.order.get(kind, []), *first, self.me]))
+
+    def ranks(self, kind: str) -> dict[str, int]:
+        """How far down the order of a kind each source is."""
+        return {source: place for place, source in enumerate(self.known(kind))}
 
 
 class Names:

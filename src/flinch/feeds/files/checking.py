@@ -17,11 +17,10 @@ from flinch.core.checks import split_jumps, strikes_apart
 from flinch.errors import FlinchError
 from flinch.feeds.files.changes import Change
 from flinch.feeds.files.importing import write_change
-from flinch.store.engine import told
 from flinch.store.market.calendars import sessions_between
 from flinch.store.market.chain import Snapshot, read_contracts, read_snapshots, read_spots, stored
 from flinch.store.market.imports import Ledger
-from flinch.store.market.models import TENORS, DailyBar, NameChain, SnapshotPrice, VolatilityDay
+from flinch.store.market.models import TENORS, ChainSnapshot, DailyBar, NameChain, SnapshotPrice, VolatilityDay
 from flinch.store.market.names import read_names, read_newest_bar
 from flinch.store.market.settings import MarketSettings, read_settings
 from flinch.store.reading import dates, numbers, read_table
@@ -30,7 +29,7 @@ _EXAMPLES = 40
 _FAR = 0.05
 """How far outside its bar a price may be."""
 _PERCENT = 5.0
-"""An implied volatility above it, of most days of a name, is one in percent."""
+"""A name whose implied volatilities are above it on average has them in percent."""
 
 
 class Example(NamedTuple):
@@ -147,10 +146,10 @@ def mend(
             rows = rows.filter(pl.col("name_id").is_in(ids) & pl.col("session").eq_missing(pl.lit(where.day)))
         if not rows.height or found.change is None:
             raise NothingToMend
-        mended = found.change
+        write = found.change
         at = "" if where is None else f"{where.symbol}{f' {where.day}' if where.day else ''}: "
         return Change(
-            changed=rows.height, writes=[lambda ledger: mended(ledger, rows)], moments=list(found.moments)
+            changed=rows.height, writes=[lambda ledger: write(ledger, rows)], moments=list(found.moments)
         ), f"{at}{check.mend}"
 
     return write_change(engine, check.kind, change, tell)
@@ -164,8 +163,7 @@ def _symbols(engine: Engine) -> dict[int, str]:
 _NONE = pl.DataFrame(schema={"name_id": pl.Int64, "session": pl.Date, "words": pl.String})
 
 
-def _day(column: str = "session") -> pl.Expr:
-    return pl.col(column).cast(pl.Date)
+_SESSION, _NAME = pl.col("session").cast(pl.Date), pl.col("name_id").cast(pl.Int64)
 
 
 # -- daily bars --------------------------------------------------------------------------------------------------
@@ -181,18 +179,15 @@ def _off_calendar(read: _Read) -> _Found:
         read.engine, select(b.session, b.name_id).where(b.session.not_in(calendar)).order_by(b.session, b.name_id)
     )
     words = pl.lit(f"{read.settings.calendar} has no session on that day").alias("words")
-    found = rows.select(_day(), pl.col("name_id").cast(pl.Int64), words)
+    found = rows.select(_SESSION, _NAME, words)
     return _Found(found, lambda ledger, rows: ledger.remove(DailyBar, rows.select("session", "name_id")))
 
 
-def _bars(engine: Engine) -> pl.DataFrame:
-    b = DailyBar
-    rows = read_table(engine, select(b.session, b.name_id, b.open, b.close).order_by(b.name_id, b.session))
-    return rows.with_columns(_day(), pl.col("name_id").cast(pl.Int64))
-
-
 def _jumps(read: _Read) -> _Found:
-    rows = _bars(read.engine)
+    b = DailyBar
+    rows = read_table(read.engine, select(b.session, b.name_id, b.open, b.close)).select(
+        _SESSION, _NAME, "open", "close"
+    )
     if not rows.height:
         return _Found(_NONE)
     ids, name = np.unique(rows["name_id"].to_numpy(), return_inverse=True)
@@ -200,29 +195,20 @@ def _jumps(read: _Read) -> _Found:
     open_, close = np.full((2, ids.size, days.size), np.nan)
     open_[name, session], close[name, session] = numbers(rows["open"]), numbers(rows["close"])
     jumps = split_jumps(open_, close)
+    words = [_split_words(ratio) for ratio in jumps.ratio]
     found = pl.DataFrame(
-        {
-            "name_id": ids[jumps.name],
-            "session": days[jumps.session],
-            "ratio": jumps.ratio,
-        }
-    ).with_columns(pl.col("ratio").map_elements(_split_words, pl.String).alias("words"))
-    if not found.height:
-        return _Found(_NONE)
+        {"name_id": ids[jumps.name], "session": days[jumps.session], "ratio": jumps.ratio, "words": words}
+    )
+    return _Found(found, _unsplit)
 
-    def change(ledger: Ledger, rows: pl.DataFrame) -> None:
-        for one in rows.partition_by("name_id", maintain_order=True):
-            b = DailyBar
-            bars = read_table(ledger.engine, select(b).where(b.name_id == int(one["name_id"][0]))).drop("import_id")
-            bars = bars.with_columns(_day())
-            factor = pl.lit(1.0)
-            for day, ratio in one.select("session", "ratio").iter_rows():
-                factor = factor * pl.when(pl.col("session") < day).then(ratio).otherwise(1.0)
-            prices = [(pl.col(price) / factor).alias(price) for price in ("open", "high", "low", "close")]
-            before = bars.filter(pl.col("session") < one["session"].max())
-            ledger.replace(DailyBar, before.with_columns(*prices, (pl.col("volume") * factor).alias("volume")))
 
-    return _Found(found, change)
+def _unsplit(ledger: Ledger, rows: pl.DataFrame) -> None:
+    """Of one place: the bars of a name before a day as if they were of the shares after it."""
+    [(name_id, day, ratio)] = rows.select("name_id", "session", "ratio").rows()
+    columns = [column for column in DailyBar.__table__.columns if column.name != "import_id"]
+    before = read_table(ledger.engine, select(*columns).where(DailyBar.name_id == name_id, DailyBar.session < day))
+    prices = [pl.col(price) / ratio for price in ("open", "high", "low", "close")]
+    ledger.replace(DailyBar, before.with_columns(*prices, pl.col("volume") * ratio))
 
 
 def _split_words(ratio: float) -> str:
@@ -246,34 +232,24 @@ def _crossed(read: _Read) -> _Found:
 
 
 def _no_underlying(read: _Read) -> _Found:
-    b = DailyBar
-    found, prices, moments = [], [], []
-    for one in read.snapshots:
-        with told(), read.engine.connect() as connection:
-            names = connection.scalars(
-                select(NameChain.name_id).where(NameChain.taken_at == stored(one.taken_at))
-            ).all()
-        lacks = pl.DataFrame({"name_id": pl.Series(names, dtype=pl.Int64)}).join(
-            read_spots(read.engine, one.taken_at).select(pl.col("name_id").cast(pl.Int64)), on="name_id", how="anti"
-        )
-        if lacks.height:
-            found.append(lacks.with_columns(pl.lit(one.session).alias("session")))
-            bars = read_table(read.engine, select(b.name_id, b.close).where(b.session == one.session))
-            known = lacks.join(bars.with_columns(pl.col("name_id").cast(pl.Int64)), on="name_id").rename(
-                {"close": "price"}
-            )
-            if known.height:
-                prices.append(known.with_columns(pl.lit(stored(one.taken_at)).alias("taken_at")))
-                moments.append(one.taken_at)
-    if not found:
-        return _Found(_NONE)
-    rows = pl.concat(found).with_columns(pl.lit("quotes of options, and no price of what they are on").alias("words"))
+    c, n, p, b = ChainSnapshot, NameChain, SnapshotPrice, DailyBar
+    wanted = (
+        select(c.session, n.name_id, n.taken_at, b.close.label("price"))
+        .join(n, n.taken_at == c.taken_at)
+        .outerjoin(p, (p.taken_at == n.taken_at) & (p.name_id == n.name_id))
+        .outerjoin(b, (b.session == c.session) & (b.name_id == n.name_id))
+        .where(p.price.is_(None))
+        .order_by(n.taken_at, n.name_id)
+    )
+    words = pl.lit("quotes of options, and no price of what they are on").alias("words")
+    found = read_table(read.engine, wanted).select(_SESSION, _NAME, "taken_at", "price", words)
+    known = found.drop_nulls("price")
+    moments = [moment.replace(tzinfo=dt.UTC) for moment in known["taken_at"].unique().to_list()]
 
     def change(ledger: Ledger, rows: pl.DataFrame) -> None:
-        known = pl.concat(prices).join(rows.select("name_id").unique(), on="name_id", how="semi")
-        ledger.replace(SnapshotPrice, known.select("taken_at", "name_id", "price"))
+        ledger.replace(SnapshotPrice, rows.drop_nulls("price").select("taken_at", "name_id", "price"))
 
-    return _Found(rows, change if prices else None, tuple(moments))
+    return _Found(found, change if known.height else None, tuple(moments))
 
 
 def _far_from_bar(read: _Read) -> _Found:
@@ -371,9 +347,8 @@ def _percent(read: _Read) -> _Found:
     found = odd.with_columns(pl.lit(None).cast(pl.Date).alias("session"), words.alias("words"))
 
     def change(ledger: Ledger, rows: pl.DataFrame) -> None:
-        for name_id in rows["name_id"].to_list():
-            days = read_table(ledger.engine, select(v).where(v.name_id == name_id))
-            ledger.replace(VolatilityDay, days.with_columns((pl.col(f"iv{tenor}") / 100) for tenor in TENORS))
+        days = read_table(ledger.engine, select(v).where(v.name_id.in_(rows["name_id"].to_list())))
+        ledger.replace(VolatilityDay, days.with_columns((pl.col(f"iv{tenor}") / 100) for tenor in TENORS))
 
     return _Found(found, change)
 

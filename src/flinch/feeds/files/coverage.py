@@ -6,17 +6,17 @@ import datetime as dt
 from typing import NamedTuple
 
 import numpy as np
-from sqlalchemy import Engine, Select, func, select
+from sqlalchemy import Engine, func, select
 
 from flinch.core.arrays import BoolArray
 from flinch.errors import FlinchError
 from flinch.store.engine import told
+from flinch.store.market.chain import read_chain_days
 from flinch.store.market.models import (
     ChainSnapshot,
     DailyBar,
     ExtendedDay,
     MinuteDay,
-    NameChain,
     PrintDay,
     TapeDay,
     VolatilityDay,
@@ -83,7 +83,12 @@ def coverage(engine: Engine, kind: str) -> Coverage:
     sessions = calendar[calendar <= np.datetime64(newest, "D")][-SESSIONS:]
     if not sessions.size:
         return Coverage([], [], [], 0, 0, [], 0)
-    rows = read_table(engine, _wanted(kind, sessions[0].astype(object)))
+    first = sessions[0].astype(object)
+    if kind == "chains":
+        rows = read_chain_days(engine, first)
+    else:
+        table = _TABLES[kind]
+        rows = read_table(engine, select(table.session, table.name_id).where(table.session >= first))
     there_day, there_name = dates(rows["session"]), rows["name_id"].to_numpy()
     known = read_names(engine)
     ids, symbols = known["id"].to_numpy(), known["symbol"].to_list()
@@ -93,16 +98,6 @@ def coverage(engine: Engine, kind: str) -> Coverage:
     on = (column < sessions.size) & (sessions[np.minimum(column, sessions.size - 1)] == there_day)
     grid[np.searchsorted(ids, there_name[on]), column[on]] = True
     return _told(grid, sessions.astype(object).tolist(), symbols)
-
-
-def _wanted(kind: str, first: dt.date) -> Select[dt.date, int]:
-    if kind == "chains":
-        joined = select(ChainSnapshot.session, NameChain.name_id).join(
-            NameChain, NameChain.taken_at == ChainSnapshot.taken_at
-        )
-        return joined.where(ChainSnapshot.session >= first).distinct()
-    table = _TABLES[kind]
-    return select(table.session, table.name_id).where(table.session >= first)
 
 
 def _told(grid: BoolArray, sessions: list[dt.date], symbols: list[str]) -> Coverage:

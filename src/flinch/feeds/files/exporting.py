@@ -13,10 +13,9 @@ from sqlalchemy import Engine, select
 
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.trades import PRINT_CONDITIONS, TAPE_CONDITIONS, condition_words
-from flinch.store.market.chain import read_contracts, read_multipliers, read_snapshots, read_spots
+from flinch.store.market.chain import read_chain_days, read_contracts, read_multipliers, read_snapshots, read_spots
 from flinch.store.market.minutes import read_minutes
 from flinch.store.market.models import (
-    ChainSnapshot,
     DailyBar,
     Dividend,
     EarningsReport,
@@ -27,7 +26,6 @@ from flinch.store.market.models import (
     FundMember,
     MarketBase,
     MinuteDay,
-    NameChain,
     ShortInterest,
     Venue,
     VolatilityDay,
@@ -189,10 +187,7 @@ def _estimates(engine: Engine, kind: str, span: Span) -> Tables:
 
 def _volatilities(engine: Engine, kind: str, span: Span) -> Tables:
     """Those that no chain says."""
-    said = select(ChainSnapshot.session, NameChain.name_id).join(
-        NameChain, NameChain.taken_at == ChainSnapshot.taken_at
-    )
-    symbols = _with_symbols(engine, read_table(engine, said.distinct()))
+    symbols = _with_symbols(engine, read_chain_days(engine))
     for name, rows in _plainly(VolatilityDay, "session")(engine, kind, span):
         # Single precision, as the shortest number that reads back as the same.
         plain = rows.with_columns(pl.col(pl.Float32).cast(pl.String).cast(pl.Float64))

@@ -24,11 +24,11 @@ from flinch.feeds.files.changes import (
     unknown_symbols,
 )
 from flinch.feeds.files.reasons import because
-from flinch.feeds.files.sources import Held, hold
-from flinch.feeds.files.trades import MinuteLoader, PrintLoader, TapeLoader
+from flinch.feeds.files.sources import KIND_OF, Held, hold
+from flinch.feeds.files.trades import PRINTS, TAPE, MinuteLoader
+from flinch.store.market.chain import read_chain_days
 from flinch.store.market.imports import Ledger, primary_key
 from flinch.store.market.models import (
-    ChainSnapshot,
     DailyBar,
     Dividend,
     EarningsReport,
@@ -38,7 +38,6 @@ from flinch.store.market.models import (
     FundMember,
     MarketBase,
     Name,
-    NameChain,
     OtherRow,
     ShortInterest,
     VolatilityDay,
@@ -49,8 +48,8 @@ from flinch.store.reading import read_table
 @dataclass(frozen=True)
 class Plain:
     """A kind whose rows are rows of a table. `over` is the column by which some are taken at a time, `filled` puts in what stands
-    for a value that is missing, `wrong` finds rows that cannot be, `symbols` are columns with the ids that take their place,
-    `told_of` is the day that two sources may tell of, and with `republish` surfaces depend on them."""
+    for a value that is missing, `wrong` finds rows that cannot be, `symbols` are columns with the ids that take their place, and
+    with `republish` surfaces depend on them."""
 
     table: type[MarketBase]
     over: str | None = None
@@ -58,7 +57,6 @@ class Plain:
     wrong: Callable[[pl.DataFrame, Names], list[tuple[pl.Series, str]]] = lambda frame, names: []
     symbols: tuple[tuple[str, str], ...] = (("symbol", "name_id"),)
     republish: bool = False
-    told_of: str | None = None
 
     def refuse(self, frame: pl.DataFrame, names: Names, zone: ZoneInfo) -> list[pl.Series]:
         unknown = unknown_symbols(frame, names, [symbol for symbol, _ in self.symbols])
@@ -92,23 +90,18 @@ class Plain:
                 ledger.replace(OtherRow, held.beside, as_told=True)
 
     def _held(self, engine: Engine, made: pl.DataFrame, names: Names) -> Held:
-        there = self._there(engine, made)
-        if self.told_of is None:
-            alike = compare_rows(there, made, primary_key(self.table))
-            return Held(alike, made.filter(alike != SAME).select(self._columns(made)), None, None, 0)
-        return hold(engine, self.kind, self.told_of, there, made.select(self._columns(made)), names.tellers)
-
-    @property
-    def kind(self) -> str:
-        """The kind that it loads."""
-        return next(kind for kind, loader in LOADERS.items() if loader is self)
+        there, made = self._there(engine, made), made.select(self._columns(made))
+        if self.table in KIND_OF:
+            return hold(engine, self.table, there, made, names.tellers)
+        alike = compare_rows(there, made, primary_key(self.table))
+        return Held(alike, made.filter(alike != SAME), None, None, 0)
 
     def _columns(self, made: pl.DataFrame) -> list[str]:
         return [column.name for column in self.table.__table__.columns if column.name in made.columns]
 
     def _there(self, engine: Engine, made: pl.DataFrame) -> pl.DataFrame:
         columns = self.table.__table__.columns
-        told = ["import_id"] if self.told_of is not None else []
+        told = ["import_id"] if self.table in KIND_OF else []
         wanted = select(*[columns[name] for name in (*self._columns(made), *told)])
         if self.over is not None:
             first, last = made[self.over].min(), made[self.over].max()
@@ -152,24 +145,19 @@ def _today() -> pl.Expr:
 
 
 class VolatilityLoader(Plain):
-    """Volatilities of past sessions: what a chain of the session says wins."""
+    """Volatilities of past sessions: what a chain of the session says wins, and stays."""
 
     def compare(self, engine: Engine, parts: Sequence[Path], names: Names, zone: ZoneInfo) -> Change:
-        told = select(ChainSnapshot.session, NameChain.name_id).join(
-            NameChain, NameChain.taken_at == ChainSnapshot.taken_at
-        )
-        said = read_table(engine, told.distinct()).select(
-            pl.col("session").cast(pl.Date), pl.col("name_id").cast(pl.Int64)
-        )
-        kept = []
+        said, dropped = read_chain_days(engine), 0
         for part in parts:
             rows = pl.read_parquet(part)
             rows = rows.with_columns(names.id_of(rows["symbol"]).alias("name_id"))
-            rows.join(said, on=["session", "name_id"], how="anti", maintain_order="left").drop("name_id").write_parquet(
-                part
-            )
-            kept.append(part)
-        return super().compare(engine, kept, names, zone)
+            left = rows.join(said, on=["session", "name_id"], how="anti", maintain_order="left").drop("name_id")
+            dropped += rows.height - left.height
+            left.write_parquet(part)
+        change = super().compare(engine, parts, names, zone)
+        change.same += dropped
+        return change
 
 
 def _sources_wrong(frame: pl.DataFrame, names: Names) -> list[tuple[pl.Series, str]]:
@@ -192,22 +180,21 @@ def _from_source(rows: pl.DataFrame, names: Names) -> pl.DataFrame:
 
 LOADERS: dict[str, Loader] = {
     "names": NameLoader(),
-    "daily_bars": Plain(DailyBar, over="session", wrong=_bars_wrong, told_of="session"),
+    "daily_bars": Plain(DailyBar, over="session", wrong=_bars_wrong),
     "chains": ChainLoader(),
     "volatility_days": VolatilityLoader(
         # Kept in single precision.
         VolatilityDay, over="session", filled=lambda rows, names: rows.with_columns(pl.col(pl.Float64).cast(pl.Float32))
     ),
-    "extended_days": Plain(ExtendedDay, over="session", told_of="session"),
+    "extended_days": Plain(ExtendedDay, over="session"),
     "minute_bars": MinuteLoader(),
-    "option_trades": TapeLoader(),
-    "prints": PrintLoader(),
+    "option_trades": TAPE,
+    "prints": PRINTS,
     "fundamentals": Plain(Fundamental, filled=_from_source, wrong=_sources_wrong),
-    "estimates": Plain(Estimate, filled=lambda rows, names: rows.rename({"price_target": "fair_value"}), told_of="known_on"),
+    "estimates": Plain(Estimate, filled=lambda rows, names: rows.rename({"price_target": "fair_value"})),
     "dividends": Plain(
         # Without a day of declaration it is taken to be known when it is paid.
         Dividend, filled=lambda rows, names: rows.with_columns(pl.coalesce("declared_on", "ex_date")), republish=True,
-        told_of="ex_date",
     ),
     "earnings_dates": Plain(
         EarningsReport,
@@ -217,10 +204,9 @@ LOADERS: dict[str, Loader] = {
             pl.coalesce("known_on", pl.min_horizontal("session", _today())).alias("known_on")
         ),
         republish=True,
-        told_of="session",
     ),
     "short_interest": Plain(
-        ShortInterest, told_of="settled_on", filled=lambda rows, names: rows.with_columns(pl.col("known_on").fill_null(_today()))
+        ShortInterest, filled=lambda rows, names: rows.with_columns(pl.col("known_on").fill_null(_today()))
     ),
     "fund_members": Plain(FundMember, symbols=(("fund", "fund_id"), ("symbol", "name_id"))),
 }  # fmt: skip

@@ -26,9 +26,9 @@ from flinch.feeds.files.reasons import none_of
 _BLOCK = 4 << 20
 _LONGEST_LINE = 1 << 20
 _MOST_COLUMNS = 400
-_AT_ONCE = 250_000
-_ROWS = 50_000
+_AT_ONCE, _ROWS = 250_000, 50_000
 """Rows that are read together: of Parquet, and of text with quotes."""
+_ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".zip", ".gz", ".zst")
 _SEPARATORS = ",;\t|"
 _BOMB = 1_000
 """More than so many times its own size no honest file unpacks to."""
@@ -66,6 +66,12 @@ class Table(NamedTuple):
     def batches(self) -> Iterator[Batch]:
         """All rows in order. Raises BadFile."""
         return _parquet_batches(self) if self.typed else _text_batches(self)
+
+
+def files_of_rows(folder: Path) -> list[Path]:
+    """Files of a folder whose names end as those of files of rows do, by name; hidden ones are left out."""
+    named = (path for path in folder.iterdir() if path.name.lower().endswith(_ENDINGS) and path.name[0] != ".")
+    return sorted(path for path in named if path.is_file())
 
 
 def open_table(path: Path) -> Table:

@@ -36,6 +36,7 @@ TOLD: dict[str, tuple[type[MarketBase], str]] = {
     "estimates": (Estimate, "known_on"),
 }
 """Kinds that several sources may tell of: the table of what is served, and the day that a row is of."""
+KIND_OF = {table: (kind, day) for kind, (table, day) in TOLD.items()}
 
 
 class Held(NamedTuple):
@@ -49,12 +50,14 @@ class Held(NamedTuple):
     waits: int
 
 
-def hold(engine: Engine, kind: str, day: str, there: pl.DataFrame, made: pl.DataFrame, tellers: Tellers) -> Held:
-    """Sort the rows that a source tells by whether they are served.
+def hold(engine: Engine, table: type[MarketBase], there: pl.DataFrame, made: pl.DataFrame, tellers: Tellers) -> Held:
+    """Sort the rows that a source tells, of a table of `TOLD`, by whether they are served; `there` are those that are, with their
+    imports.
 
     A row is served when nobody else told it, when who did agrees, or is not preferred to this source; what was served before is
     then kept beside. Otherwise it is kept beside itself.
     """
+    kind, day = KIND_OF[table]
     key = [day, "name_id"]
     values = [name for name in made.columns if name not in key]
     typed = there.select(pl.col(name).cast(made.schema[name]) for name in (*key, *values)).with_columns(
@@ -63,48 +66,42 @@ def hold(engine: Engine, kind: str, day: str, there: pl.DataFrame, made: pl.Data
     both = made.join(typed, on=key, how="left", suffix="_before", maintain_order="left")
     both = both.join(_beside_of(engine, kind, tellers.me, made, day), on=key, how="left", maintain_order="left")
     source = pl.col("import_id").replace_strict(tellers.imports, default=None, return_dtype=pl.String)
-    ranks = {one: tellers.rank(kind, one) for one in tellers.known(kind)}
+    ranks = tellers.ranks(kind)
     rank = source.replace_strict(ranks, default=len(ranks), return_dtype=pl.Int64)
     equal = pl.all_horizontal(pl.lit(True), *[pl.col(name).eq_missing(pl.col(f"{name}_before")) for name in values])
+    new = pl.col("_there").is_null()
+    mine = source.is_null() | source.is_in([tellers.me, MEND])
+    other = ~new & ~equal & ~mine
     told = both.with_columns(
         source.alias("_source"),
-        pl.struct(values).struct.json_encode().alias("_told"),
-        pl.struct(pl.col(f"{name}_before").alias(name) for name in values).struct.json_encode().alias("_told_before"),
-        equal.alias("_equal"),
-    ).with_columns(
-        (source.is_null() | source.is_in([tellers.me, MEND])).alias("_mine"),
-        (rank > tellers.rank(kind, tellers.me)).alias("_better"),
-    )
-    new, mine, better = pl.col("_there").is_null(), pl.col("_mine"), pl.col("_better")
-    waits = ~new & ~pl.col("_equal") & ~mine & ~better
-    alike = (
-        pl.when(new).then(NEW)
-        .when("_equal").then(SAME)
-        .when(mine | better).then(OTHER)
-        .when(pl.col("_beside").is_null()).then(NEW)
-        .when(pl.col("_beside") == pl.col("_told")).then(SAME)
-        .otherwise(OTHER)
-    )  # fmt: skip
-    told = told.with_columns(alike.alias("_alike"), waits.alias("_waits"))
-    changed = told.filter(pl.col("_alike") != SAME)
-    served = changed.filter(~pl.col("_waits")).select(made.columns)
+        (new | (~equal & (mine | (rank > ranks[tellers.me])))).alias("_served"),
+        (other & (rank > ranks[tellers.me])).alias("_gives_way"),
+        (other & (rank <= ranks[tellers.me])).alias("_waits"),
+    ).with_row_index("_row")
     keyed = [pl.lit(kind).alias("kind"), pl.col(day).alias("day"), pl.col("name_id")]
-    mine_beside = changed.filter("_waits").select(
-        *keyed,
-        pl.lit(tellers.me).alias("source"),
-        pl.col("_told").alias("told"),
-        pl.lit(None, pl.Int64).alias("import_id"),
-    )
-    gave_way = changed.filter(~pl.col("_waits") & ~new & ~mine).select(
-        *keyed, pl.col("_source").alias("source"), pl.col("_told_before").alias("told"), "import_id"
-    )
-    gone = told.filter(~pl.col("_waits") & pl.col("_beside").is_not_null())
+    # Written out for those alone that are kept beside, which are few.
+    waits = told.filter("_waits").with_columns(pl.struct(values).struct.json_encode().alias("told"))
+    waits = waits.filter(pl.col("_beside").ne_missing(pl.col("told")))
+    before = pl.struct(pl.col(f"{name}_before").alias(name) for name in values).struct.json_encode().alias("told")
+    gave_way = told.filter("_gives_way").select(*keyed, pl.col("_source").alias("source"), before, "import_id")
+    # What this source said otherwise ends where it is served or agrees now.
+    ended = ~pl.col("_waits") & pl.col("_beside").is_not_null()
+    first = pl.col("_row").is_in(waits.filter(pl.col("_beside").is_null())["_row"].implode())
+    again = pl.col("_row").is_in(waits.filter(pl.col("_beside").is_not_null())["_row"].implode())
+    alike = pl.when(new | first).then(NEW).when(pl.col("_served") | again | ended).then(OTHER).otherwise(SAME)
     return Held(
-        told["_alike"],
-        served,
-        pl.concat([mine_beside, gave_way]),
-        gone.select(*keyed, pl.lit(tellers.me).alias("source")),
-        mine_beside.height,
+        told.select(alike.alias("alike"))["alike"],
+        told.filter("_served").select(made.columns),
+        pl.concat(
+            [
+                waits.select(
+                    *keyed, pl.lit(tellers.me).alias("source"), "told", pl.lit(None, pl.Int64).alias("import_id")
+                ),
+                gave_way,
+            ]
+        ),
+        told.filter(ended).select(*keyed, pl.lit(tellers.me).alias("source")),
+        waits.height,
     )
 
 
@@ -177,15 +174,19 @@ def _ever(engine: Engine, kind: str, imports: dict[int, str]) -> set[str]:
     return {imports[int(number)] for number in numbers if int(number) in imports} - {MEND}
 
 
+def _values(kind: str) -> list[str]:
+    """Columns of a kind's table that say something."""
+    return [c.name for c in TOLD[kind][0].__table__.columns if not c.primary_key and c.name != "import_id"]
+
+
 def _pairs(engine: Engine, kind: str) -> pl.DataFrame:
     """The rows that are kept beside with what is served in their place: the values of either as JSON, and who tells each."""
     imports, _ = read_tellers(engine)
     table, day = TOLD[kind]
     o, columns = OtherRow, table.__table__.columns
-    values = [c.name for c in columns if not c.primary_key and c.name != "import_id"]
     wanted = (
         select(o.day, o.name_id, o.source, o.told, o.import_id.label("other_import"), columns["import_id"])
-        .add_columns(*[columns[name] for name in values])
+        .add_columns(*[columns[name] for name in _values(kind)])
         .join(table, (columns[day] == o.day) & (columns["name_id"] == o.name_id))
         .where(o.kind == kind)
         .order_by(o.day, o.name_id, o.source)
@@ -207,9 +208,8 @@ def _of_kind(engine: Engine, kind: str, tolerance: float, symbols: dict[int, str
     pairs = _pairs(engine, kind)
     if not pairs.height:
         return []
-    table = TOLD[kind][0].__table__.columns
     found = []
-    for name in (c.name for c in table if not c.primary_key and c.name != "import_id"):
+    for name in _values(kind):
         numeric = pairs.schema[name].is_numeric()
         raw = pl.col("told").str.json_path_match(f"$.{name}")
         other = raw.cast(pl.Float64, strict=False) if numeric else raw
@@ -262,7 +262,7 @@ def prefer(engine: Engine, kind: str, order: list[str]) -> tuple[Change, str]:
     tellers = Tellers("", imports, before | {kind: order})
     table, day = TOLD[kind]
     pairs = _pairs(engine, kind)
-    ranks = {one: tellers.rank(kind, one) for one in tellers.known(kind)}
+    ranks = tellers.ranks(kind)
     rank = pl.col("source").replace_strict(ranks, default=len(ranks), return_dtype=pl.Int64)
     served = pl.col("served_by").replace_strict(ranks, default=len(ranks), return_dtype=pl.Int64)
     best = (
@@ -271,12 +271,12 @@ def prefer(engine: Engine, kind: str, order: list[str]) -> tuple[Change, str]:
         .sort("_rank", maintain_order=True)
         .unique(["day", "name_id"], keep="first", maintain_order=True)
     )
-    values = [c.name for c in table.__table__.columns if not c.primary_key and c.name != "import_id"]
+    values = _values(kind)
 
     def write(ledger: Ledger) -> None:
-        places = pl.DataFrame({"kind": [kind] * len(order), "place": range(len(order)), "source": order})
         ledger.replace(
-            SourceOrder, places.select(pl.col("kind").cast(pl.String), "place", pl.col("source").cast(pl.String))
+            SourceOrder,
+            pl.DataFrame({"place": range(len(order)), "source": order}).with_columns(pl.lit(kind).alias("kind")),
         )
         if not best.height:
             return

@@ -44,15 +44,18 @@ def _refused(frame: pl.DataFrame, names: Names, conditions: dict[str, int], coun
     for name in counts:
         reasons.append(because(frame[name].abs() > _MOST, f"{name} is larger than can be"))
     if "conditions" in frame.columns:
-        told = frame["conditions"].str.to_lowercase().str.split("+").list.eval(pl.element().str.strip_chars())
-        known = told.list.eval(pl.element().is_in([*conditions, ""])).list.all()
+        known = frame.select(_told_words().list.eval(pl.element().is_in([*conditions, ""])).list.all())["conditions"]
         words = f"conditions are {', '.join(conditions)}, joined by +, and not: "
         reasons.append(because(~known.fill_null(True), words, frame["conditions"]))
     return reasons
 
 
+def _told_words() -> pl.Expr:
+    return pl.col("conditions").str.to_lowercase().str.split("+").list.eval(pl.element().str.strip_chars())
+
+
 def _bits(conditions: dict[str, int]) -> pl.Expr:
-    told = pl.col("conditions").str.to_lowercase().str.split("+").list.eval(pl.element().str.strip_chars())
+    told = _told_words()
     parts = [pl.when(told.list.contains(word)).then(bit).otherwise(0) for word, bit in conditions.items()]
     return pl.sum_horizontal(parts).fill_null(0).cast(pl.UInt8).alias("conditions")
 
@@ -150,7 +153,7 @@ class _Told:
         change, sessions = Change(), set()
         for rows in _by_session(parts, zone):
             made = self._made(rows, names, zone)
-            there = self._covered(self._there(engine, made), made)
+            there = _with_spans(self._there(engine, made), made).filter(pl.col("at").is_between("first", "last"))
             key = ["session", "name_id"]
             told = {k: part for k, part in there.group_by(key)}
             for one, part in made.group_by(key, maintain_order=True):
@@ -186,32 +189,29 @@ class _Told:
             pl.col(pl.Float64).fill_nan(None)
         )
 
-    def _covered(self, there: pl.DataFrame, made: pl.DataFrame) -> pl.DataFrame:
-        """Of the rows that are there those between the first and the last moment that the file tells of in their session."""
-        span = made.group_by("session").agg(pl.col("at").min().alias("first"), pl.col("at").max().alias("last"))
-        within = there.join(span, on="session", how="inner", maintain_order="left")
-        return within.filter(pl.col("at").is_between("first", "last")).drop("first", "last")
-
     def _write(self, ledger: Ledger, parts: Sequence[Path], names: Names, zone: ZoneInfo) -> None:
         key = ["session", "name_id"]
         for rows in _by_session(parts, zone):
             made = self._made(rows, names, zone)
-            there = self._there(ledger.engine, made).join(
-                made.select(key).unique(), on=key, how="semi", maintain_order="left"
-            )
-            span = made.group_by("session").agg(pl.col("at").min().alias("first"), pl.col("at").max().alias("last"))
-            outside = there.join(span, on="session", how="inner", maintain_order="left")
-            early = outside.filter(pl.col("at") < pl.col("first")).select(made.columns)
-            late = outside.filter(pl.col("at") > pl.col("last")).select(made.columns)
+            there = _with_spans(self._there(ledger.engine, made), made)
+            there = there.join(made.select(key).unique(), on=key, how="semi", maintain_order="left")
+            early = there.filter(pl.col("at") < pl.col("first")).select(made.columns)
+            late = there.filter(pl.col("at") > pl.col("last")).select(made.columns)
             ledger.replace(self.table, self.pack(pl.concat([early, made, late])))
 
 
-TapeLoader = partial(
-    _Told, TapeDay, tape_rows, read_tape,
+def _with_spans(there: pl.DataFrame, made: pl.DataFrame) -> pl.DataFrame:
+    """The rows that are there of sessions that a file tells of, with the `first` and `last` moment that it tells of in each."""
+    span = made.group_by("session").agg(pl.col("at").min().alias("first"), pl.col("at").max().alias("last"))
+    return there.join(span, on="session", how="inner", maintain_order="left")
+
+
+TAPE = _Told(
+    TapeDay, tape_rows, read_tape,
     ("at", "expiration", "strike", "is_call", "venue", "conditions", "price", "contracts", "bid", "ask"),
     TAPE_CONDITIONS, ("contracts",), republish=True,
 )  # fmt: skip
-PrintLoader = partial(
-    _Told, PrintDay, print_rows, read_prints, ("at", "price", "shares", "conditions"), PRINT_CONDITIONS, ("shares",),
+PRINTS = _Told(
+    PrintDay, print_rows, read_prints, ("at", "price", "shares", "conditions"), PRINT_CONDITIONS, ("shares",),
     republish=False,
 )  # fmt: skip

@@ -69,7 +69,7 @@ class Hints:
     days: Mapping[str, str] = field(default_factory=dict)
     percent: AbstractSet[str] = frozenset()
     decimals: AbstractSet[str] = frozenset()
-    before: Before = field(default_factory=lambda: Before())
+    before: Before = field(default_factory=Before)
 
 
 @dataclass
@@ -156,15 +156,12 @@ class _Shares:
         """Those in percent. Raises CannotMatch where it cannot be told."""
         found = set()
         for column in self._columns:
-            way = ways.get(column.name, "typed")
-            count = self._count[column.name, way if way in ("point", "comma") else "typed"]
-            total = self._total[column.name, way if way in ("point", "comma") else "typed"]
-            if not count:
-                continue
-            size = total / (len(self._funds) or 1) if column.name == "weight" else total / count
             assert column.share is not None
-            least, most = column.share
-            weight = column.name == "weight"
+            (least, most), weight = column.share, column.name == "weight"
+            key = column.name, ways[column.name]
+            if not self._count[key]:
+                continue
+            size = self._total[key] / (len(self._funds) or 1 if weight else self._count[key])
             before = column.name in self._before.percent and (weight or size > least)
             if size > most or before:
                 found.add(column.name)

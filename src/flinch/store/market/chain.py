@@ -51,6 +51,17 @@ def read_snapshots(engine: Engine) -> list[Snapshot]:
     return [Snapshot(taken_at.replace(tzinfo=dt.UTC), session) for taken_at, session in rows.iter_rows()]
 
 
+def read_chain_days(engine: Engine, since: dt.date | None = None) -> pl.DataFrame:
+    """Which names have chains of which sessions, from one on: session, name_id, each pair once."""
+    told = select(ChainSnapshot.session, NameChain.name_id).join(
+        NameChain, NameChain.taken_at == ChainSnapshot.taken_at
+    )
+    wanted = told if since is None else told.where(ChainSnapshot.session >= since)
+    return read_table(engine, wanted.distinct()).select(
+        pl.col("session").cast(pl.Date), pl.col("name_id").cast(pl.Int64)
+    )
+
+
 def chain_rows(taken_at: dt.datetime, contracts: pl.DataFrame) -> pl.DataFrame:
     """Rows of `NameChain` for the contracts of all names at a snapshot: name_id and the fields of `CONTRACT`, in any order."""
     ordered = contracts.sort("name_id", "expiration", "strike", "is_call", "series")

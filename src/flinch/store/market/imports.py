@@ -93,13 +93,6 @@ def half_done(engine: Engine) -> ImportRow | None:
         return None if row is None else _told(row, undoable=False)
 
 
-def last_told(engine: Engine, kind: str, source: str) -> dict[str, Any] | None:
-    """How the columns of the newest file of a kind and source were read."""
-    with transaction(engine) as session:
-        wanted = select(DataImport.how).where(DataImport.kind == kind, DataImport.source == source)
-        return session.scalar(wanted.order_by(DataImport.id.desc()).limit(1))
-
-
 def read_tellers(engine: Engine) -> tuple[dict[int, str], dict[str, list[str]]]:
     """The source of every import, and the sources of each kind in the order in which they are preferred, where that was said."""
     o = SourceOrder

@@ -127,7 +127,7 @@ function Columns({ look, zone, onHow }: { look: Look; zone: string; onHow: (chan
   const instants = look.columns.some((column) => column.ours && wanted.get(column.ours)?.sort === "instant");
   return (
     <>
-      <table className="plain-table taken">
+      <table className="plain-table narrow">
         <thead>
           <tr>
             <th className="words">Column</th>

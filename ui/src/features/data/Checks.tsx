@@ -50,7 +50,7 @@ function Finding({ finding, own }: { finding: Schemas["CheckFinding"]; own: bool
       </header>
       {work.told && <Progress {...work.told} />}
       {work.error && <p role="alert">{work.error.message}</p>}
-      <table className="plain-table">
+      <table className="plain-table narrow">
         <tbody>
           {shown.map((one) => (
             <tr key={`${one.symbol} ${one.day}`}>

@@ -20,7 +20,7 @@ export function Sources() {
       <p className="muted">
         Where one source says something else than another, the first one is served and the other kept beside.
       </p>
-      <table className="plain-table sources">
+      <table className="plain-table narrow">
         <tbody>
           {told.kinds.map(({ kind, sources }) => (
             <tr key={kind}>
@@ -82,7 +82,7 @@ function Differing({ one }: { one: Schemas["DisagreementRow"] }) {
         </button>
       </p>
       {open && (
-        <table className="plain-table">
+        <table className="plain-table narrow">
           <thead>
             <tr>
               <th className="words">Name</th>
