@@ -47,6 +47,7 @@ _MADE_BY = (
         )
     ],
     *[f"src/flinch/feeds/{part}" for part in ("simulated", "load_simulated.py", "publish.py", "state.py")],
+    "src/flinch/hours.py",
     "src/flinch/tape",
     "src/flinch/demo.py",
     "requirements.lock",

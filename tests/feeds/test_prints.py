@@ -6,9 +6,8 @@ import numpy as np
 import polars as pl
 import pytest
 
-from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN
 from flinch.feeds.simulated import SimulatedMarket
-from flinch.feeds.simulated.calendar import AS_OF
+from flinch.feeds.simulated.calendar import AS_OF, CLOSE, EXCHANGE_ZONE, OPEN
 from flinch.feeds.simulated.prints import LEAST_NOTIONAL, LEAST_SHARES, PRINT_SESSIONS
 from flinch.store.market.prints import AVERAGE, DERIVATIVE, LATE
 

@@ -6,10 +6,9 @@ import itertools
 import numpy as np
 import polars as pl
 
-from flinch.core.calendar import CLOSE, EXCHANGE_ZONE
 from flinch.core.flow import KINDS, make_tickets, trade_side
 from flinch.feeds.simulated import SimulatedMarket
-from flinch.feeds.simulated.calendar import AS_OF
+from flinch.feeds.simulated.calendar import AS_OF, CLOSE, EXCHANGE_ZONE
 from flinch.feeds.simulated.tape import TAPE_SESSIONS, VENUES, _shared, _when
 from flinch.store.market.tape import CANCELLED, LATE, PACKAGE
 

@@ -5,9 +5,9 @@ import datetime as dt
 import numpy as np
 import pytest
 
-from flinch.core.calendar import EXCHANGE_ZONE
 from flinch.core.flow import LARGE_CONTRACTS, LARGE_PREMIUM
 from flinch.feeds.simulated import SimulatedMarket
+from flinch.feeds.simulated.calendar import EXCHANGE_ZONE
 from flinch.market import View
 from flinch.market.tape import read_name_tape
 from flinch.market.tickets import TicketDay, asked_of, read_ticket_day, ticket_table

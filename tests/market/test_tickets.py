@@ -5,9 +5,9 @@ import datetime as dt
 import numpy as np
 import pytest
 
-from flinch.core.calendar import EXCHANGE_ZONE
 from flinch.core.flow import KINDS, OPENING
 from flinch.core.rules import TICKETS
+from flinch.feeds.simulated.calendar import EXCHANGE_ZONE
 from flinch.market import PLAIN_TABLES, View
 from flinch.market.tape import read_name_tape, tape_since
 from flinch.market.tickets import LABELS, MOST_FILLS, MOST_SESSIONS, TicketTable, _newest, ticket_table

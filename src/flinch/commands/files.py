@@ -12,7 +12,7 @@ from sqlalchemy import Engine
 from flinch.commands.told import Refused, tell
 from flinch.feeds.files.checking import run_checks
 from flinch.feeds.files.exporting import EXPORTED, Span, export_kinds
-from flinch.feeds.files.importing import Asked, Outcome, import_file, publish_all
+from flinch.feeds.files.importing import ADJUSTED, Asked, Outcome, import_file, publish_all
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.matching import guess_kind
 from flinch.feeds.files.reading import files_of_rows, open_table
@@ -40,6 +40,7 @@ def add_import(parser: argparse.ArgumentParser) -> None:
         ("--decimal", "COLUMN", "columns that are decimals, and not in percent"),
     ):
         parser.add_argument(option, action="extend", nargs="+", default=[], metavar=shape, help=words)
+    parser.add_argument("--adjusted", action="store_true", help="their prices were adjusted for splits by the source")
     parser.add_argument("--make-names", action="store_true", help="make names for symbols that are not known")
     parser.add_argument("--dry-run", action="store_true", help="only say what would come of it")
     parser.set_defaults(run=_import)
@@ -94,6 +95,7 @@ def _import(chosen: argparse.Namespace) -> None:
                 {name: way for name, way in days.items() if name in ours},
                 ours.intersection(chosen.percent),
                 ours.intersection(chosen.decimal),
+                adjusted=(kind in ADJUSTED or len(files) == 1) if chosen.adjusted else None,
             )
             said = {their: our for their, our in columns.items() if our in ours and their in theirs}
             refused = chosen.folder / "refused" / chosen.market / f"{path.name.split('.')[0]}.refused.csv"

@@ -1,8 +1,10 @@
-"""When expirations end, and which are the monthly ones."""
+"""When sessions begin and end, and expirations with them, and which of those are the monthly ones."""
 
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Mapping
+from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -10,16 +12,47 @@ from numpy.typing import NDArray
 
 from flinch.core.arrays import BoolArray, FloatArray
 
-EXCHANGE_ZONE = ZoneInfo("America/New_York")
-OPEN, CLOSE = dt.time(9, 30), dt.time(16)
+
+class Hours(NamedTuple):
+    """An exchange's hours: its zone, the times of day at which a session usually opens and closes there, and those of the
+    sessions that keep `other` ones, half days for instance."""
+
+    zone: ZoneInfo
+    usual: tuple[dt.time, dt.time]
+    other: Mapping[dt.date, tuple[dt.time, dt.time]] = {}
+
+    def opens(self, day: dt.date) -> dt.datetime:
+        """When a day's session opens, in the exchange's zone."""
+        return dt.datetime.combine(day, self.other.get(day, self.usual)[0], self.zone)
+
+    def closes(self, day: dt.date) -> dt.datetime:
+        """When a day's session closes, in the exchange's zone."""
+        return dt.datetime.combine(day, self.other.get(day, self.usual)[1], self.zone)
+
+    def minutes(self, day: dt.date | None = None) -> int:
+        """How many minutes a day's session has; without a day, as many as one usually has."""
+        first, last = self.usual if day is None else self.other.get(day, self.usual)
+        return (last.hour - first.hour) * 60 + last.minute - first.minute
+
+    def most(self) -> int:
+        """The minutes of the longest session."""
+        return max([self.minutes(), *[self.minutes(day) for day in self.other]])
+
+    def day_of(self, moment: dt.datetime) -> dt.date:
+        """The day on which an instant is, at the exchange."""
+        return moment.astimezone(self.zone).date()
 
 
-def years_to_close(expirations: NDArray[np.datetime64], moment: dt.datetime) -> FloatArray:
-    """Minutes from `moment`, which has a zone, to 16:00 exchange time on each expiration, over 525,600; shape (expirations,)."""
+NEW_YORK = Hours(ZoneInfo("America/New_York"), (dt.time(9, 30), dt.time(16)))
+"""Without half days."""
+
+
+def years_to_close(expirations: NDArray[np.datetime64], moment: dt.datetime, hours: Hours = NEW_YORK) -> FloatArray:
+    """Minutes from `moment`, which has a zone, to the close on each expiration, over 525,600; shape (expirations,)."""
     # In UTC: between two instants of one zone Python would count by the wall clock and lose the hour of summer time.
     now = moment.astimezone(dt.UTC)
     days = expirations.astype("datetime64[D]").astype(object)
-    ends = [dt.datetime.combine(day, CLOSE, EXCHANGE_ZONE).astimezone(dt.UTC) for day in days]
+    ends = [hours.closes(day).astimezone(dt.UTC) for day in days]
     return np.array([(end - now).total_seconds() / 60 / 525_600 for end in ends])
 
 

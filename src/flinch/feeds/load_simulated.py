@@ -13,11 +13,10 @@ import polars as pl
 from numpy.typing import NDArray
 from sqlalchemy import Engine
 
-from flinch.core.calendar import CLOSE, EXCHANGE_ZONE
 from flinch.feeds.past_surfaces import past_surfaces
 from flinch.feeds.publish import publish, publish_flow
 from flinch.feeds.simulated import SimulatedMarket, Simulation
-from flinch.feeds.simulated.calendar import AS_OF, session_opens
+from flinch.feeds.simulated.calendar import AS_OF, CLOSE, EXCHANGE_ZONE, session_opens
 from flinch.feeds.simulated.tape import TAPE_SESSIONS, VENUES
 from flinch.feeds.state import SIMULATOR_VERSION, SOURCE
 from flinch.store.bulk import empty_market, replace_rows

@@ -10,8 +10,8 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
-from flinch.core.calendar import CLOSE, EXCHANGE_ZONE
 from flinch.feeds.simulated import SimulatedMarket
+from flinch.feeds.simulated.calendar import CLOSE, EXCHANGE_ZONE
 from flinch.store.market.chain import stored
 from flinch.store.market.surfaces import NO_QUALITY, PACKED
 from flinch.store.packing import pack_groups

@@ -9,12 +9,13 @@ import numpy as np
 import polars as pl
 from sqlalchemy import Engine
 
-from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, is_monthly, years_to_close
+from flinch.core.calendar import Hours, is_monthly, years_to_close
 from flinch.core.gamma import StrikeRows, summarise_positions
 from flinch.core.moves import cycle_ends, cycles, running_ends
 from flinch.core.pricing import exercised_early
 from flinch.core.volatility import constant_maturity_vol, ex_earnings, reports_before, smile_vol
 from flinch.core.volatility.chain import FLAWS, ChainQuotes, ExpirySummary, summarise_expiries, typical_width
+from flinch.hours import read_hours
 from flinch.jobs import told_as_job
 from flinch.store.bulk import replace_rows
 from flinch.store.jobs import JobTable
@@ -32,6 +33,7 @@ from flinch.store.market.models import (
     VolatilityDay,
 )
 from flinch.store.market.names import multipliers, read_calendar, read_closes, read_names
+from flinch.store.market.rates import read_rate
 from flinch.store.market.state import read_state
 from flinch.store.market.surfaces import NO_QUALITY, PACKED
 from flinch.store.packing import pack_groups
@@ -57,6 +59,7 @@ class Reading(NamedTuple):
     chain: ChainQuotes
     summary: ExpirySummary
     rate: float
+    hours: Hours
 
 
 def publish(engine: Engine, taken_at: dt.datetime | None = None) -> None:
@@ -97,7 +100,8 @@ def publish_flow(engine: Engine, taken_at: dt.datetime) -> None:
     there, or no trades of it are kept."""
     state, moment = read_state(engine), taken_at.astimezone(dt.UTC)
     assert state is not None
-    session = moment.astimezone(EXCHANGE_ZONE).date()
+    hours = read_hours(engine)
+    session = hours.day_of(moment)
     if any(s.session == session and s.taken_at > moment for s in read_snapshots(engine)):
         return
     names = read_names(engine)
@@ -108,8 +112,9 @@ def publish_flow(engine: Engine, taken_at: dt.datetime) -> None:
     if before.size:
         bars = read_closes(engine, before[-1].astype(object)).filter(pl.col("name_id").is_in(ids.tolist()))
         close[np.searchsorted(ids, bars["name_id"].to_numpy())] = numbers(bars["close"])
+    rate = read_rate(engine, session, state.rate)
     tape = read_session_tape(
-        engine, Asked(ids, close, multipliers(engine, ids), session, moment, moment, None, moment, state.rate)
+        engine, Asked(ids, close, multipliers(engine, ids), session, moment, moment, None, moment, rate, hours)
     )
     if tape is None:
         return
@@ -144,8 +149,10 @@ def _write_session(engine: Engine, reading: Reading, bare: _Bare) -> None:
         _write_day(engine, reading, bare)
 
 
-def _read(engine: Engine, taken_at: dt.datetime, rate: float) -> Reading:
-    session = taken_at.astimezone(EXCHANGE_ZONE).date()
+def _read(engine: Engine, taken_at: dt.datetime, otherwise: float) -> Reading:
+    hours = read_hours(engine)
+    session = hours.day_of(taken_at)
+    rate = read_rate(engine, session, otherwise)
     names = read_names(engine)
     ids = names["id"].to_numpy()
     known = pl.col("name_id").is_in(ids.tolist())
@@ -154,7 +161,7 @@ def _read(engine: Engine, taken_at: dt.datetime, rate: float) -> Reading:
     spot[np.searchsorted(ids, prices["name_id"].to_numpy())] = numbers(prices["price"])
     groups = rows.select("name_id", "expiration").unique(maintain_order=True).with_row_index("group")
     rows = rows.join(groups, on=["name_id", "expiration"], maintain_order="left")
-    years = years_to_close(dates(groups["expiration"]), taken_at)
+    years = years_to_close(dates(groups["expiration"]), taken_at, hours)
     chain = ChainQuotes(
         rows["group"].cast(pl.Int64).to_numpy(),
         numbers(rows["strike"]),
@@ -170,7 +177,7 @@ def _read(engine: Engine, taken_at: dt.datetime, rate: float) -> Reading:
         american=exercised_early(names["kind"].to_numpy())[owner],
         dividends=dividends_ahead(engine, session, groups, rate),
     )
-    return Reading(taken_at, session, names, spot, rows, groups, owner, years, chain, summary, rate)
+    return Reading(taken_at, session, names, spot, rows, groups, owner, years, chain, summary, rate, hours)
 
 
 class _Bare(NamedTuple):
@@ -266,7 +273,7 @@ def _write_positions(engine: Engine, reading: Reading) -> None:
     with np.errstate(invalid="ignore", divide="ignore"):
         moneyness = np.log(reading.chain.strike / summary.forward[group])
     name = reading.owner[group]
-    over = reading.taken_at.astimezone(EXCHANGE_ZONE).time() >= CLOSE
+    over = reading.taken_at >= reading.hours.closes(reading.session)
     week_end, month_end = running_ends(read_calendar(engine), np.datetime64(reading.session, "D"), over=over)
     positions = summarise_positions(
         StrikeRows(

@@ -11,13 +11,12 @@ from numpy.typing import NDArray
 from sqlalchemy import Engine
 
 from flinch.core.arrays import find
-from flinch.core.calendar import EXCHANGE_ZONE, OPEN
+from flinch.core.calendar import Hours
 from flinch.core.interrupt import in_threads
 from flinch.store.market.minutes import read_minutes
 from flinch.store.reading import Floats, dates, numbers
 
 LENGTHS = (5, 15, 60)
-MINUTES = 390
 _FIELDS = ("open", "high", "low", "close", "volume")
 _AT_ONCE = 64
 DAYS = 10
@@ -37,37 +36,44 @@ class Bars:
 
 
 def load_bars(
-    engine: Engine, ids: NDArray[np.int64], sessions: NDArray[np.datetime64], lengths: tuple[int, ...] = LENGTHS
+    engine: Engine,
+    ids: NDArray[np.int64],
+    sessions: NDArray[np.datetime64],
+    hours: Hours,
+    lengths: tuple[int, ...] = LENGTHS,
 ) -> dict[int, Bars]:
     """Bars of some minutes of the sessions that have minute bars; an hour that the close cuts short is a bar too.
 
     Bars that lie ahead of the newest minute are left out.
     """
     days = sessions[-DAYS:]
+    width = np.array([hours.minutes(day) for day in days.astype(object)], dtype=np.int64)
     # Some names after the other, so that millions of minutes are never held at once.
     groups = np.array_split(ids, max(1, ids.size // _AT_ONCE))
-    parts = in_threads(lambda group: _part(engine, group, days, lengths), groups, 2)
+    parts = in_threads(lambda group: _part(engine, group, days, hours, lengths), groups, 2)
     known = np.any([part.traded for part in parts], axis=0)
     present = known.any(axis=1)
     last = int(np.flatnonzero(known[present][-1]).max(initial=-1)) if present.any() else -1
     session = np.searchsorted(sessions, days[present])
     out = {}
     for length in lengths:
-        count = -(-MINUTES // length)
-        kept = session.size * count - (count - 1 - max(last, 0) // length)
+        count = -(-int(width.max()) // length)
+        place = np.tile(np.arange(count), session.size)
+        kept = place * length < np.repeat(width[present], count)
+        kept[kept.size - (count - 1 - max(last, 0) // length) :] = False
         values = {
             field: np.concatenate([part.bars[length][field][:, present] for part in parts]).reshape(ids.size, -1)[
-                :, :kept
+                :, kept
             ]
             for field in _FIELDS
         }
-        out[length] = Bars(**values, session=np.repeat(session, count)[:kept])
+        out[length] = Bars(**values, session=np.repeat(session, count)[kept])
     return out
 
 
-def load_day_bars(engine: Engine, name_id: int, session: np.datetime64) -> dict[int, Bars]:
+def load_day_bars(engine: Engine, name_id: int, session: np.datetime64, hours: Hours) -> dict[int, Bars]:
     """The same of one name in one session: one row, read when it is asked for."""
-    return load_bars(engine, np.array([name_id]), np.array([session], dtype="datetime64[D]"))
+    return load_bars(engine, np.array([name_id]), np.array([session], dtype="datetime64[D]"), hours)
 
 
 def load_day_minutes(engine: Engine, name_id: int, session: dt.date) -> tuple[NDArray[np.datetime64], Floats]:
@@ -83,32 +89,36 @@ class _Part(NamedTuple):
     traded: NDArray[np.bool_]
 
 
-def _part(engine: Engine, ids: NDArray[np.int64], days: NDArray[np.datetime64], lengths: tuple[int, ...]) -> _Part:
+def _part(
+    engine: Engine, ids: NDArray[np.int64], days: NDArray[np.datetime64], hours: Hours, lengths: tuple[int, ...]
+) -> _Part:
     first, last = days[0].astype(object), days[-1].astype(object)
     rows = read_minutes(engine, (int(ids[0]), int(ids[-1])), (first, last))
     day = dates(rows["session"])
     place, row = find(days, day), find(ids, rows["name_id"].to_numpy())
-    opens = np.array([opens_at(one.astype(object)) for one in days], dtype="datetime64[m]")
+    opens = opens_at(days, hours)
+    width = np.array([hours.minutes(day) for day in days.astype(object)], dtype=np.int64)
     minute = (rows["at"].to_numpy().astype("datetime64[m]") - opens[place]).astype(np.int64)
-    wanted = np.flatnonzero((place >= 0) & (row >= 0) & (minute >= 0) & (minute < MINUTES))
+    wanted = np.flatnonzero((place >= 0) & (row >= 0) & (minute >= 0) & (minute < width[place]))
     where = (row[wanted], place[wanted], minute[wanted])
     minutes = []
     for field in _FIELDS:
-        dense = np.full((ids.size, days.size, MINUTES), np.nan)
+        dense = np.full((ids.size, days.size, int(width.max())), np.nan)
         dense[where] = numbers(rows[field])[wanted]
         minutes.append(dense)
     return _Part({length: _joined(minutes, length) for length in lengths}, np.isfinite(minutes[3]).any(axis=0))
 
 
-def opens_at(day: dt.date) -> dt.datetime:
-    """When a session opens, in UTC without a zone."""
-    return dt.datetime.combine(day, OPEN, EXCHANGE_ZONE).astimezone(dt.UTC).replace(tzinfo=None)
+def opens_at(days: NDArray[np.datetime64], hours: Hours) -> NDArray[np.datetime64]:
+    """When sessions open, in UTC."""
+    opens = [hours.opens(day).astimezone(dt.UTC).replace(tzinfo=None) for day in days.astype(object)]
+    return np.array(opens, dtype="datetime64[m]")
 
 
 def _joined(minutes: list[Floats], length: int) -> dict[str, Floats]:
-    names, days, _ = minutes[0].shape
-    count = -(-MINUTES // length)
-    padded = [np.pad(a, ((0, 0), (0, 0), (0, count * length - MINUTES)), constant_values=np.nan) for a in minutes]
+    names, days, width = minutes[0].shape
+    count = -(-width // length)
+    padded = [np.pad(a, ((0, 0), (0, 0), (0, count * length - width)), constant_values=np.nan) for a in minutes]
     opened, high, low, close, volume = (a.reshape(names, days, count, length) for a in padded)
     known = np.isfinite(close)
     some = known.any(axis=3)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -11,7 +10,6 @@ import polars as pl
 from numpy.typing import NDArray
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
-from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN
 from flinch.core.pricing import greeks, usable_quote
 from flinch.core.rules.catalogue.metric import PERCENT
 from flinch.core.structures import (
@@ -162,7 +160,7 @@ class Board:
 def session_left(view: View) -> float:
     """The share of the view's session that is still to come, 0 when it is over."""
     now = view.as_of
-    close = dt.datetime.combine(now.date(), CLOSE, EXCHANGE_ZONE)
+    close = view.hours.closes(now.date())
     return float(np.clip((close - now).total_seconds() / _DAY_SECONDS, 0.0, 1.0))
 
 
@@ -177,7 +175,7 @@ def reaction_years(view: View, row: int) -> float:
         if not ahead.size:
             return float("nan")
         day = ahead[0]
-    opened = dt.datetime.combine(day.astype(object), OPEN, EXCHANGE_ZONE)
+    opened = view.hours.opens(day.astype(object))
     return max((opened - view.as_of).total_seconds() / 60 / _YEAR_MINUTES, 0.0)
 
 

@@ -18,6 +18,8 @@ from numpy.typing import NDArray
 from sqlalchemy import Engine, select
 
 from flinch.core.arrays import find
+from flinch.core.calendar import Hours
+from flinch.hours import read_hours
 from flinch.market.columns import ColumnWriter, columns_key, forget_others, map_columns
 from flinch.market.derived import DERIVED, derive
 from flinch.store.market.chain import Snapshot, read_snapshots, stored
@@ -34,8 +36,10 @@ from flinch.store.market.models import (
     Position,
     VolatilityDay,
 )
-from flinch.store.market.names import multipliers, read_calendar, read_names, read_newest_bar
+from flinch.store.market.names import bars_of_today, multipliers, read_calendar, read_names, read_newest_bar
+from flinch.store.market.rates import read_rates
 from flinch.store.market.settings import read_settings
+from flinch.store.market.splits import read_splits
 from flinch.store.market.state import Loaded, read_state
 from flinch.store.market.surfaces import Expiry, read_expiries
 from flinch.store.reading import Floats, dates, numbers, read_table
@@ -57,7 +61,8 @@ class MarketFrame:
 
     `calendar` is the sessions held and the ones ahead. `daily` holds every further field by name: extended hours, option
     activity, and what was known of fundamentals, estimates, dividends, short interest and earnings in each session; `derived`
-    what follows from the rest. Bars lie in memory name after name, all others are mapped from files session after session.
+    what follows from the rest; `rate` is that of each session. Bars lie in memory name after name, all others are mapped from
+    files session after session.
     """
 
     state: Loaded
@@ -83,6 +88,8 @@ class MarketFrame:
     members: dict[int, list[tuple[int, float]]]
     multiplier: Floats
     snapshots: list[Snapshot]
+    hours: Hours
+    rate: Floats
     index_symbol: str | None = None
     """What relative strength is measured against; none: the first index there is."""
     place: Path | None = None
@@ -137,6 +144,8 @@ def load_frame(engine: Engine, folder: Path | None = None) -> MarketFrame | None
 Fields = dict[str, Floats]
 _BARS = ("open", "high", "low", "close", "volume")
 _BEFORE = ("call_exposure", "put_exposure")
+_ADJUSTED = (DailyBar, ExtendedDay)
+"""Tables of prices and shares as they were traded."""
 _AT_ONCE = 250_000
 """Rows of a daily table that are read together."""
 
@@ -153,6 +162,7 @@ class _Reader:
         self.reports = _reports(engine, self.ids)
         self.members = _members(engine, self.ids)
         self.days = read_calendar(engine)
+        self.split = read_splits(engine).any
         self.sessions = np.empty(0, "datetime64[D]")
 
     def read(self) -> MarketFrame:
@@ -193,6 +203,8 @@ class _Reader:
             members=self.members,
             multiplier=multipliers(self.engine, self.ids),
             snapshots=self.snapshots,
+            hours=read_hours(self.engine),
+            rate=read_rates(self.engine, sessions, self.state.rate),
             index_symbol=read_settings(self.engine).index_symbol,
             place=place if self.lasting else None,
         )
@@ -245,7 +257,12 @@ class _Reader:
     def _table(self, table: type[Any], fields: Sequence[str], wanted: NDArray[np.datetime64]) -> Fields:
         first, last = wanted[0].astype(object), wanted[-1].astype(object)
         columns = [table.name_id, table.session, *_columns(table, fields)]
-        rows = read_table(self.engine, select(*columns).where(table.session.between(first, last)))
+        adjusted = self.split and table in _ADJUSTED
+        told = [table.import_id] if adjusted else []
+        rows = read_table(self.engine, select(*columns, *told).where(table.session.between(first, last)))
+        if adjusted:
+            counts = [field for field in fields if field.endswith("volume")]
+            rows = bars_of_today(self.engine, rows, "session", [f for f in fields if f not in counts], counts)
         return self._scattered(rows, fields, find(wanted, dates(rows["session"])), wanted.size)
 
     def _positions(self, wanted: NDArray[np.datetime64]) -> Fields:
@@ -289,7 +306,7 @@ _ReadSessions = Callable[[NDArray[np.datetime64]], Fields]
 
 def _fields(table: type[MarketBase]) -> list[str]:
     """Columns of a table that are not its key."""
-    return [column.name for column in table.__table__.columns if not column.primary_key]
+    return [c.name for c in table.__table__.columns if not c.primary_key and c.name != "import_id"]
 
 
 def _columns(table: type[MarketBase], fields: Sequence[str]) -> list[Any]:

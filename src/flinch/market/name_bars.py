@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.rules import Panel
 from flinch.core.rules.catalogue import BAR_KEYS
-from flinch.market.bars import DAYS, MINUTES, load_bars, opens_at
+from flinch.market.bars import DAYS, load_bars, opens_at
 from flinch.market.view import View
 from flinch.store.market.minutes import read_minutes
 from flinch.store.reading import dates, numbers
@@ -22,8 +22,8 @@ Length = Literal["day", "60", "15", "5", "1"]
 @dataclass(frozen=True)
 class NameBars:
     """Bars of one name, oldest first, shape (bars,): prices and shares, NaN where nothing traded, the session of each (an index
-    of the frame), and minutes from the session's open to where it begins and ends (0 and 390 for a day, `daily`); `panel`
-    is what expressions are evaluated on."""
+    of the frame), and minutes from the session's open to where it begins and ends (of a day, `daily`, those of
+    the whole session); `closes` is how many minutes its session has, `panel` what expressions are evaluated on."""
 
     open: FloatArray
     high: FloatArray
@@ -33,13 +33,14 @@ class NameBars:
     session: IntArray
     begins: IntArray
     ends: IntArray
+    closes: IntArray
     daily: bool
     panel: Panel
 
     @property
     def regular(self) -> BoolArray:
         """Those between the open and the close."""
-        inside: BoolArray = (self.begins >= 0) & (self.begins < MINUTES)
+        inside: BoolArray = (self.begins >= 0) & (self.begins < self.closes)
         return inside
 
 
@@ -51,9 +52,9 @@ def name_bars(view: View, row: int, length: Length, *, extended: bool = False) -
     if length == "day":
         size, frame = view.end, view.frame
         columns = {key: getattr(frame, key)[row] for key in BAR_KEYS}
-        whole = np.zeros(size, np.int64)
+        whole, closes = np.zeros(size, np.int64), _closes(view)[:size]
         return NameBars(
-            **columns, session=np.arange(size), begins=whole, ends=whole + MINUTES, daily=True,
+            **columns, session=np.arange(size), begins=whole, ends=closes, closes=closes, daily=True,
             panel=view.panel.only(np.array([row])),
         )  # fmt: skip
     minutes = int(length)
@@ -66,8 +67,20 @@ def name_bars(view: View, row: int, length: Length, *, extended: bool = False) -
     panel = Panel(1, session.size, series, texts)
     ends = begins + minutes
     # The bar that the close cuts short.
-    ends = np.where(begins < MINUTES, np.minimum(ends, MINUTES), ends)
-    return NameBars(**columns, session=session, begins=begins, ends=ends, daily=False, panel=panel)
+    closes = _closes(view)[session]
+    ends = np.where(begins < closes, np.minimum(ends, closes), ends)
+    return NameBars(**columns, session=session, begins=begins, ends=ends, closes=closes, daily=False, panel=panel)
+
+
+def _closes(view: View) -> IntArray:
+    """Minutes of each session of the frame."""
+    frame, hours = view.version.frame, view.hours
+    out = np.full(frame.sessions.size, hours.minutes(), dtype=np.int64)
+    for day in hours.other:
+        place = np.searchsorted(frame.sessions, np.datetime64(day, "D"))
+        if place < out.size and frame.sessions[place] == np.datetime64(day, "D"):
+            out[place] = hours.minutes(day)
+    return out
 
 
 Columns = dict[str, FloatArray]
@@ -75,7 +88,7 @@ Columns = dict[str, FloatArray]
 
 def _regular(view: View, row: int, minutes: int) -> tuple[Columns, IntArray, IntArray]:
     frame = view.version.frame
-    bars = load_bars(view.store, frame.ids[row : row + 1], frame.sessions, (minutes,))[minutes]
+    bars = load_bars(view.store, frame.ids[row : row + 1], frame.sessions, view.hours, (minutes,))[minutes]
     place = np.arange(bars.session.size) - np.searchsorted(bars.session, bars.session)
     return {key: getattr(bars, key)[0] for key in BAR_KEYS}, bars.session, place * minutes
 
@@ -86,12 +99,13 @@ def _traded(view: View, row: int, minutes: int) -> tuple[Columns, IntArray, IntA
     wanted = (days[0].astype(object), days[-1].astype(object))
     rows = read_minutes(view.store, (view.id(row), view.id(row)), wanted).sort("at")
     session = np.searchsorted(sessions, dates(rows["session"]))
-    opens = np.array([opens_at(day.astype(object)) for day in days], dtype="datetime64[m]")
+    opens = opens_at(days, view.hours)
     minute = (rows["at"].to_numpy().astype("datetime64[m]") - opens[session - (sessions.size - days.size)]).astype(
         np.int64
     )
     # The close ends a bar, and the hours after it begin with one.
-    begin = np.where(minute < MINUTES, minute // minutes * minutes, MINUTES + (minute - MINUTES) // minutes * minutes)
+    closes = _closes(view)[session]
+    begin = np.where(minute < closes, minute // minutes * minutes, closes + (minute - closes) // minutes * minutes)
     first = np.flatnonzero(np.diff(session, prepend=-1) | np.diff(begin, prepend=np.iinfo(np.int64).min // 2))
     if not first.size:
         return dict.fromkeys(BAR_KEYS, np.empty(0)), np.empty(0, np.int64), np.empty(0, np.int64)

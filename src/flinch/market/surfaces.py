@@ -6,17 +6,17 @@ import datetime as dt
 
 import numpy as np
 
-from flinch.core.calendar import years_to_close
+from flinch.core.calendar import Hours, years_to_close
 from flinch.core.volatility import SmileFit, delta_vol, smile_vol
 from flinch.core.volatility.chain import FLAWS
 from flinch.store.market.surfaces import NO_QUALITY, Expiry, KeptSurface
 
 
-def expirations_of(surface: KeptSurface, session: dt.date, spot: float, rate: float) -> list[Expiry]:
+def expirations_of(surface: KeptSurface, session: dt.date, spot: float, rate: float, hours: Hours) -> list[Expiry]:
     """The expirations of a kept surface, as they were read then."""
     rows = surface.expirations
     days = [session + dt.timedelta(days=int(ahead)) for ahead in rows["days"]]
-    years = years_to_close(np.array(days, dtype="datetime64[D]"), surface.taken_at)
+    years = years_to_close(np.array(days, dtype="datetime64[D]"), surface.taken_at, hours)
     forward, parameters = rows["forward"].astype(np.float64), np.ascontiguousarray(rows["svi"], dtype=np.float64)
     vol = smile_vol(parameters, years, np.zeros(years.size))
     with np.errstate(invalid="ignore", divide="ignore"):

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
-from flinch.core.calendar import EXCHANGE_ZONE, OPEN
+from flinch.core.calendar import Hours
 from flinch.core.flow import FORMS, KINDS, OPENING, Novelty, Parts, ask_shares, novelty, since, size_rank, unusual_parts
 from flinch.core.interrupt import in_threads
 from flinch.core.rules import TICKETS, percent, ticket_vocabulary
@@ -360,7 +360,8 @@ def asked_of(view: View, rows: slice | IntArray, session: int, until: dt.datetim
         surfaces=earlier[-1] if earlier else then.snapshot.taken_at,
         next_snapshot=None if following is None else following.taken_at,
         until=moment,
-        rate=view.rate,
+        rate=then.rate,
+        hours=view.hours,
     )
 
 
@@ -372,7 +373,7 @@ def read_ticket_day(view: View, session: int, until: dt.datetime | None = None) 
         return TicketDay(
             session, _EMPTY, _NO_CONTRACTS, Doubts(*[0] * 8), Paired(*np.zeros((4, len(view.frame.names))))
         )
-    columns = _told(tape) | _standing(view, tape, session)
+    columns = _told(tape, view.hours) | _standing(view, tape, session)
     contracts: Columns = {
         "name": np.searchsorted(view.frame.ids, tape.contracts["name_id"].to_numpy()).astype(np.int32),
         "expiration": tape.contracts["expiration"].to_physical().to_numpy().astype(np.int32),
@@ -385,13 +386,13 @@ def read_ticket_day(view: View, session: int, until: dt.datetime | None = None) 
     return TicketDay(session, columns, contracts, tape.doubts, tape.paired)
 
 
-def _told(tape: SessionTape) -> Columns:
+def _told(tape: SessionTape, hours: Hours) -> Columns:
     """What is said of each ticket by itself."""
     tickets, contracts = tape.tickets, tape.contracts
     key = tickets.contract
     is_call = contracts["is_call"].to_numpy()[key]
     expiration = contracts["expiration"].to_physical().to_numpy().astype(np.int64)[key]
-    opened = dt.datetime.combine(tape.session, OPEN, EXCHANGE_ZONE).astimezone(dt.UTC)
+    opened = hours.opens(tape.session).astimezone(dt.UTC)
     since_open = tickets.first - (opened.hour * 3600 + opened.minute * 60) * 10**9
     package = tape.packages.of_ticket
     form = np.append(tape.packages.form, -1)[package]

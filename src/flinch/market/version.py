@@ -224,7 +224,9 @@ class Version:
 
     def bars(self, minutes: int) -> Bars:
         """Bars of 5, 15 or 60 minutes, read from the store when first asked for."""
-        return self.share(("bars",), lambda: load_bars(self.engine, self.frame.ids, self.frame.sessions), 1)[minutes]
+        return self.share(
+            ("bars",), lambda: load_bars(self.engine, self.frame.ids, self.frame.sessions, self.frame.hours), 1
+        )[minutes]
 
     def _print_series(self) -> Mapping[str, FloatArray]:
         make = self._make_print_series

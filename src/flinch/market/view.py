@@ -12,7 +12,7 @@ from sqlalchemy import Engine
 
 from flinch.clock import market_now
 from flinch.core.arrays import BoolArray, FloatArray
-from flinch.core.calendar import CLOSE, EXCHANGE_ZONE
+from flinch.core.calendar import Hours
 from flinch.core.moves import CycleBands
 from flinch.core.pricing import Exercise, exercised_early
 from flinch.core.rules import Node, Panel, Shape, Truth, between, daily_vocabulary
@@ -84,7 +84,7 @@ class View:
     @property
     def rate(self) -> float:
         """Continuously compounded, a decimal."""
-        return self.version.frame.state.rate
+        return float(self.version.frame.rate[self.last])
 
     @property
     def store(self) -> Engine:
@@ -191,7 +191,7 @@ class View:
 
     def day_bars(self, row: int) -> Bars:
         """One name's five-minute bars of the session, read from the store."""
-        return load_day_bars(self.store, self.id(row), self.frame.sessions[self.last])[5]
+        return load_day_bars(self.store, self.id(row), self.frame.sessions[self.last], self.hours)[5]
 
     def band(self, period: str) -> CycleBands:
         """The expected-move band of each session's week or month."""
@@ -221,7 +221,7 @@ class View:
         if self.snapshot is not None:
             return self.expirations_at(row, self.snapshot)
         surface = read_surface(self.store, self.id(row), self.today)
-        return [] if surface is None else expirations_of(surface, self.today, self.price(row), self.rate)
+        return [] if surface is None else expirations_of(surface, self.today, self.price(row), self.rate, self.hours)
 
     def expirations_at(self, row: int, moment: Snapshot) -> list[Expiry]:
         """The same as read at one of the kept moments."""
@@ -246,15 +246,20 @@ class View:
     def as_of(self) -> dt.datetime:
         """The moment in exchange time: the version's own, that of the session's last kept chains, or its close."""
         return market_now(
-            dt.datetime.combine(self.today, CLOSE, EXCHANGE_ZONE),
+            self.hours.closes(self.today),
             None if self.snapshot is None else self.snapshot.taken_at,
             self.version.frame.state.as_of if self.is_newest else None,
-        ).astimezone(EXCHANGE_ZONE)
+        ).astimezone(self.hours.zone)
 
     @property
     def over(self) -> bool:
         """Whether the session is over."""
-        return self.as_of.time() >= CLOSE
+        return self.as_of >= self.hours.closes(self.as_of.date())
+
+    @property
+    def hours(self) -> Hours:
+        """When sessions of the exchange open and close."""
+        return self.version.frame.hours
 
     @property
     def calendar(self) -> NDArray[np.datetime64]:

@@ -15,7 +15,8 @@ from flinch.store.errors import DatabaseAway, DiskFull, OutcomeUnknown
 ANSWER_SECONDS = 3
 """How long a server that serves pages waits for the database; loading waits longer."""
 _LOADING_SECONDS = 600
-_IN_UTC = "SET time_zone='+00:00'"
+_PLAIN = {"charset": "utf8mb4", "init_command": "SET time_zone='+00:00'", "ssl_disabled": True}
+"""Of every connection. They go by a socket of this machine; reading its certificates would take longer than connecting."""
 _NO_ROOM = (1021, 1114, 1041, 28)
 
 
@@ -38,8 +39,7 @@ def make_engine(url: str | URL, *, patient: bool = True) -> Engine:
             "connect_timeout": ANSWER_SECONDS,
             "read_timeout": seconds,
             "write_timeout": seconds,
-            "charset": "utf8mb4",
-            "init_command": _IN_UTC,
+            **_PLAIN,
         },
     )
 
@@ -54,10 +54,10 @@ def reader_url(engine: Engine) -> str:
 @contextmanager
 def loading(engine: Engine) -> Iterator[Connection]:
     """A transaction on a connection of its own that may send the server a file, for who writes many rows at once."""
-    connect = {"local_infile": True, "connect_timeout": ANSWER_SECONDS, "charset": "utf8mb4"} | {
+    connect = {"local_infile": True, "connect_timeout": ANSWER_SECONDS} | {
         key: _LOADING_SECONDS for key in ("read_timeout", "write_timeout")
     }
-    own = create_engine(engine.url, poolclass=NullPool, connect_args=connect | {"init_command": _IN_UTC})
+    own = create_engine(engine.url, poolclass=NullPool, connect_args=connect | _PLAIN)
     with own.begin() as connection:
         yield connection
 

@@ -11,7 +11,7 @@ import polars as pl
 from sqlalchemy import Engine
 
 from flinch.core.arrays import FloatArray, IntArray
-from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN
+from flinch.core.calendar import Hours
 from flinch.core.flow import (
     Legs,
     Packages,
@@ -53,7 +53,8 @@ class Asked(NamedTuple):
 
     The store's keys of the names, ascending, with no other name's key between them; their close before the session and shares a
     contract, shape (names,); the session; the snapshot whose chain is read, and the one whose surfaces are; the one that tells
-    the next morning's open interest, None when it is not to be known; the moment up to which trades are known; and the rate.
+    the next morning's open interest, None when it is not to be known; the moment up to which trades are known; the
+    rate; and the exchange's hours.
     """
 
     ids: IntArray
@@ -65,6 +66,7 @@ class Asked(NamedTuple):
     next_snapshot: dt.datetime | None
     until: dt.datetime
     rate: float
+    hours: Hours
 
 
 @dataclass(frozen=True)
@@ -225,7 +227,7 @@ def compile_tape() -> None:
 def _hours(asked: Asked) -> tuple[int, int]:
     """When the session opens, and closes or is known until, in nanoseconds since its midnight in UTC."""
     start, day = midnight(asked.session), asked.session
-    opened, closed = (dt.datetime.combine(day, time, EXCHANGE_ZONE) for time in (OPEN, CLOSE))
+    opened, closed = asked.hours.opens(day), asked.hours.closes(day)
     ends = (opened - start, min(closed, asked.until) - start)
     begin, end = (end // dt.timedelta(microseconds=1) * 1_000 for end in ends)
     return begin, max(begin, end)

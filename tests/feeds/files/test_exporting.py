@@ -47,6 +47,12 @@ FACTS = {
     ),
     "estimates": "symbol,known_on,eps_next_year,price_target\nAVERA,2026-08-03,2.5,\nAVERA,2026-08-04,,133.3\n",
     "fund_members": "fund,symbol,weight\nAVERA,BONTI,0.1\nAVERA,CELDA,0.9\n",
+    "splits": "symbol,ex_date,ratio\nAVERA,2026-06-01,1.5\nCELDA,2026-09-09,0.1\nBONTI,2027-01-04,3\n",
+    "open_interest": (
+        "symbol,session,expiration,strike,right,open_interest\nAVERA,2026-09-08,2026-09-18,100.125,C,7\n"
+        "AVERA,2026-09-08,2026-09-18,100,put,0\nBONTI,2026-09-09,2026-09-18,95,call,123456789\n"
+    ),
+    "rates": "session,days,rate\n2026-06-01,1,0.0433333333\n2026-06-01,90,0.04\n2026-09-01,30,-0.001\n",
 }  # fmt: skip
 
 

@@ -76,3 +76,15 @@ export function instant(iso: string): string {
 export function count(n: number, one: string, many = `${one}s`): string {
   return `${number(n)} ${n === 1 ? one : many}`;
 }
+
+const inZone = (timeZone: string) =>
+  new Intl.DateTimeFormat("en-GB", { timeZone, hour: "2-digit", minute: "2-digit", second: "2-digit" });
+let atTheExchange = inZone("America/New_York");
+
+/** Say the zone of the market that is open; a page is of one market. */
+export function setExchangeZone(zone: string) {
+  atTheExchange = inZone(zone);
+}
+
+/** Exchange time to the second. */
+export const clock = (iso: string) => atTheExchange.format(new Date(iso));

@@ -23,7 +23,7 @@ from flinch.features.data.schemas import (
     WantedColumn,
 )
 from flinch.feeds.files.checking import Where, mend
-from flinch.feeds.files.importing import Asked, import_file, recover, undo_import, write_change
+from flinch.feeds.files.importing import ADJUSTED, Asked, import_file, recover, undo_import, write_change
 from flinch.feeds.files.kinds import KINDS, Column
 from flinch.feeds.files.looking import look_at, refused_rows
 from flinch.feeds.files.matching import CannotMatch
@@ -78,6 +78,7 @@ def file_look(markets: Markets, inbox: Inbox, name: str, number: int, how: Impor
             "days": dict(hints.days),
             "percent": sorted(hints.percent),
             "decimals": sorted(hints.decimals),
+            "adjusted": hints.adjusted,
         }
     )
     return FileLook(
@@ -85,6 +86,7 @@ def file_look(markets: Markets, inbox: Inbox, name: str, number: int, how: Impor
         columns=[ColumnLook(**one._asdict()) for one in seen.columns],
         wanted=[] if seen.kind is None else [_wanted(column) for column in KINDS[seen.kind].columns],
         day_ways=DAY_FORMATS,
+        adjustable=seen.kind in ADJUSTED,
         lacking=seen.lacking,
         question=seen.question,
         where=seen.where,
@@ -227,7 +229,7 @@ def _asked(inbox: Inbox, name: str, upload: Upload, how: ImportHow, *, dry: bool
         how.kind,
         how.source,
         dict(how.columns),
-        Hints(zone, dict(how.days), frozenset(how.percent), frozenset(how.decimals)),
+        Hints(zone, dict(how.days), frozenset(how.percent), frozenset(how.decimals), how.adjusted),
         how.make_names,
         dry,
         inbox.refused(name, upload.id),

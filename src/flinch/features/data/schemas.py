@@ -282,6 +282,7 @@ class ImportHow(BaseModel):
     decimals: list[_Name] = Field(
         [], max_length=40, description="Our columns whose values are decimals, and not in percent"
     )
+    adjusted: bool | None = Field(None, description="Its prices were adjusted for splits by the source")
     make_names: bool = Field(False, description="Make names for symbols that are not known")
 
 
@@ -308,6 +309,7 @@ class FileLook(BaseModel):
 
     kind: str | None = Field(description="None where it has to be said")
     columns: list[ColumnLook]
+    adjustable: bool = Field(description="Whether its prices may have been adjusted for splits")
     wanted: list[WantedColumn] = Field(description="Our columns that the kind has")
     day_ways: dict[str, str] = Field(description="Ways to write a day, with what each is in words")
     lacking: list[str] = Field(description="Those that it cannot do without and that are not found")

@@ -13,7 +13,6 @@ from flinch.market import View
 
 SHOWN_SESSIONS = 126
 _LEDGER = {"week": 52, "month": 24}
-_SESSION_MINUTES = 390
 
 
 class Bars(BaseModel):
@@ -245,14 +244,15 @@ def _intraday(view: View, row: int) -> Intraday:
     known = np.flatnonzero(np.isfinite(close))
     last = int(known[-1]) + 1 if known.size else 0
     move, anchor = float(view.metric("one_day_move")[row]), view.previous_close(row)
-    elapsed = np.round(_SESSION_MINUTES * np.linspace(0, 1, 21) ** 2)
-    width = fan(move, elapsed, _SESSION_MINUTES)
+    minutes = view.hours.minutes(view.today)
+    elapsed = np.round(minutes * np.linspace(0, 1, 21) ** 2)
+    width = fan(move, elapsed, minutes)
     return Intraday(
         previous_close=anchor,
         one_day_move=move,
         minutes=[5 * (i + 1) for i in range(last)],
         close=close[:last].tolist(),
-        session_minutes=_SESSION_MINUTES,
+        session_minutes=minutes,
         fan=DayFan(minutes=elapsed.tolist(), lower=(anchor - width).tolist(), upper=(anchor + width).tolist())
         if np.isfinite(anchor + move)
         else None,

@@ -33,7 +33,6 @@ from flinch.features.dossier.price_schemas import (
     TicketMark,
 )
 from flinch.market import PLAIN, Dictionary, View
-from flinch.market.bars import MINUTES, opens_at
 from flinch.market.name_bars import NameBars, name_bars
 from flinch.market.prints import market_prints
 from flinch.market.shelves import WINDOW, shelves_of
@@ -89,8 +88,9 @@ class _Chart:
 
     def at(self, moment: dt.datetime) -> int | None:
         """Where the bar is drawn in which a moment (UTC) lies, or the last one before it in its session; None outside."""
-        minute = (moment.replace(tzinfo=None) - opens_at(moment.date())).total_seconds() / 60
-        mine = self.bars_on(moment.date())
+        day = self.view.hours.day_of(moment)
+        minute = (moment - self.view.hours.opens(day)).total_seconds() / 60
+        mine = self.bars_on(day)
         mine = mine[self.bars.begins[mine] <= max(minute, 0)]
         return int(self.place[mine[-1]]) if mine.size else None
 
@@ -152,9 +152,10 @@ def _reason(chart: _Chart) -> str:
 
 def _times(chart: _Chart) -> list[dt.datetime]:
     bars, view = chart.bars, chart.view
-    opens = {session: opens_at(view.date(session)) for session in np.unique(bars.session[chart.drawn]).tolist()}
+    sessions = np.unique(bars.session[chart.drawn]).tolist()
+    opens = {session: view.hours.opens(view.date(session)).astimezone(dt.UTC) for session in sessions}
     return [
-        opens[session].replace(tzinfo=dt.UTC) + dt.timedelta(minutes=minute)
+        opens[session] + dt.timedelta(minutes=minute)
         for session, minute in zip(bars.session[chart.drawn].tolist(), bars.begins[chart.drawn].tolist(), strict=True)
     ]
 
@@ -250,7 +251,7 @@ def _day_fans(chart: _Chart) -> list[BarFan]:
             before = chart.place[mine[:1]] - 1
             places = np.concatenate([before[before >= 0], chart.place[mine]])
             elapsed = np.concatenate([np.zeros(places.size - mine.size), chart.bars.ends[mine]])
-            half = fan(move, elapsed, MINUTES)
+            half = fan(move, elapsed, int(chart.bars.closes[mine[0]]))
             out.append(
                 BarFan(
                     bars=places.tolist(),

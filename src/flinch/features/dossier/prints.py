@@ -9,12 +9,11 @@ import numpy as np
 from pydantic import BaseModel, Field
 
 from flinch.core.arrays import IntArray
-from flinch.core.calendar import EXCHANGE_ZONE, OPEN
 from flinch.core.rules import percent
 from flinch.core.shelves import OUTCOMES, Shelves
 from flinch.market import View
 from flinch.market.prints import MOST_SESSIONS, Prints, market_prints, window_of
-from flinch.market.shelves import QUARTER, WINDOW, Tested, follow_name, market_record, shelves_of
+from flinch.market.shelves import QUARTER, WINDOW, NameBars, Tested, follow_name, market_record, shelves_of
 from flinch.screening.shelf_record import RecordRow, record_row
 from flinch.web import AsOfQuery
 
@@ -33,6 +32,7 @@ class PriceBar(BaseModel):
 
     at: dt.datetime
     day: bool
+    share: float = Field(description="Where in its session its middle lies, from 0 to 1")
     high: float | None
     low: float | None
 
@@ -151,6 +151,7 @@ def _bars(view: View, tested: Tested, first: int, last: int) -> list[PriceBar]:
         PriceBar(
             at=_begins(view, tested, place),
             day=bool(bars.place[place] < 0),
+            share=_share(view, bars, place),
             high=float(bars.bars.high[place]),
             low=float(bars.bars.low[place]),
         )
@@ -158,9 +159,16 @@ def _bars(view: View, tested: Tested, first: int, last: int) -> list[PriceBar]:
     ]
 
 
+def _share(view: View, bars: NameBars, bar: int) -> float:
+    if bars.place[bar] < 0:
+        return 0.5
+    minutes = view.hours.minutes(view.date(int(bars.session[bar])))
+    return min(1.0, QUARTER * (int(bars.place[bar]) + 0.5) / minutes)
+
+
 def _begins(view: View, tested: Tested, bar: int) -> dt.datetime:
     session, place = int(tested.bars.session[bar]), int(tested.bars.place[bar])
-    opened = dt.datetime.combine(view.date(session), OPEN, EXCHANGE_ZONE).astimezone(dt.UTC)
+    opened = view.hours.opens(view.date(session)).astimezone(dt.UTC)
     return opened + dt.timedelta(minutes=QUARTER * max(place, 0))
 
 

@@ -8,7 +8,6 @@ from dataclasses import asdict
 import numpy as np
 from pydantic import BaseModel, Field
 
-from flinch.core.calendar import EXCHANGE_ZONE, OPEN
 from flinch.core.flow import FORMS, KINDS, OPENING, ask_shares
 from flinch.core.gamma import interest_change
 from flinch.core.rules import percent
@@ -22,7 +21,6 @@ from flinch.web import AsOfQuery
 
 TICKETS_SHOWN, CONTRACTS_SHOWN, PACKAGES_SHOWN, FILLS_SHOWN = 200, 60, 40, 60
 HISTORY = 60
-_QUARTERS = 26
 _QUARTER_MINUTES = 15
 
 
@@ -155,7 +153,7 @@ def tape(view: View, symbol: str, session: dt.date | None) -> TapeView:
     minutes, prices = load_day_minutes(view.store, view.id(row), chosen)
     upto = np.datetime64(then.as_of.astimezone(dt.UTC).replace(tzinfo=None))
     minutes, prices = minutes[minutes < upto], prices[minutes < upto]
-    opened = _opened(chosen)
+    opened = view.hours.opens(chosen).astimezone(dt.UTC)
     regular = minutes >= np.datetime64(opened.replace(tzinfo=None))
     answer = TapeView(
         symbol=view.name(row).symbol,
@@ -189,7 +187,7 @@ def tape(view: View, symbol: str, session: dt.date | None) -> TapeView:
     answer.premium = float(read.tickets.premium.sum())
     answer.lean_shares = shares
     answer.lean_shares_pct = percent(shares / usual)
-    answer.quarters = _quarters(read, opened)
+    answer.quarters = _quarters(read, opened, view.hours.minutes(chosen))
     answer.doubts = [f"{number:,} {WORDS[key]}" for key, number in asdict(read.doubts).items() if number]
     answer.left_out = read.doubts.left_out
     answer.paired = paired_words(read.paired)
@@ -216,10 +214,6 @@ def _history(then: View, row: int) -> list[PremiumDay]:
 def _below(history: list[PremiumDay]) -> int:
     totals = [(day.call or 0.0) + (day.put or 0.0) for day in history]
     return sum(total < totals[-1] for total in totals[:-1])
-
-
-def _opened(session: dt.date) -> dt.datetime:
-    return dt.datetime.combine(session, OPEN, EXCHANGE_ZONE).astimezone(dt.UTC)
 
 
 def _ticket_rows(
@@ -332,16 +326,16 @@ def _packages(read: SessionTape, session: dt.date) -> list[PackageRow]:
     return out
 
 
-def _quarters(read: SessionTape, opened: dt.datetime) -> list[Quarter]:
-    tickets = read.tickets
+def _quarters(read: SessionTape, opened: dt.datetime, minutes: int) -> list[Quarter]:
+    tickets, count = read.tickets, -(-minutes // _QUARTER_MINUTES)
     midnight = opened.replace(hour=0, minute=0)
     begin = int((opened - midnight).total_seconds() * 1e9)
-    place = np.clip((tickets.first - begin) // (_QUARTER_MINUTES * 60 * 10**9), 0, _QUARTERS - 1)
+    place = np.clip((tickets.first - begin) // (_QUARTER_MINUTES * 60 * 10**9), 0, count - 1)
     is_call = read.contracts["is_call"].to_numpy()[tickets.contract]
 
     def summed(right: bool, side: int) -> list[float]:
         chosen = (is_call == right) & (tickets.side == side)
-        total: list[float] = np.bincount(place[chosen], tickets.premium[chosen], _QUARTERS).tolist()
+        total: list[float] = np.bincount(place[chosen], tickets.premium[chosen], count).tolist()
         return total
 
     sums = {
@@ -349,12 +343,12 @@ def _quarters(read: SessionTape, opened: dt.datetime) -> list[Quarter]:
         for name, right in (("call", True), ("put", False))
         for word, side in (("ask", 1), ("bid", -1), ("mid", 0))
     }
-    shares = np.bincount(place, np.nan_to_num(read.shares), _QUARTERS)
+    shares = np.bincount(place, np.nan_to_num(read.shares), count)
     return [
         Quarter(
             at=opened + dt.timedelta(minutes=_QUARTER_MINUTES * i),
             shares=float(shares[i]),
             **{key: values[i] for key, values in sums.items()},
         )
-        for i in range(_QUARTERS)
+        for i in range(count)
     ]

@@ -41,6 +41,7 @@ def read_market() -> Response:
             market=here.name,
             source=now.source,
             as_of=now.as_of,
+            zone=now.hours.zone.key,
             version=now.data_version,
             names=len(now.frame.names),
             sessions=sessions,

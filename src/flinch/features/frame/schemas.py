@@ -18,6 +18,7 @@ class MarketInfo(BaseModel):
     market: str = Field(description="Its name")
     source: str
     as_of: dt.datetime = Field(description="In exchange time")
+    zone: str = Field(description="Of the exchange, an IANA name")
     version: int
     names: int
     sessions: list[dt.date] = Field(description="Every session held, oldest first")

@@ -88,7 +88,7 @@ def _priced(view: View, row: int, level: float, day: dt.date) -> tuple[float | N
     flat = np.array([[expiry.vol**2 * expiry.years, 0.0, 0.0, 0.0, 1.0] for expiry in expirations])
     fitted = np.array([expiry.svi for expiry in expirations], dtype=np.float64)
     parameters = np.where(np.isfinite(fitted).all(axis=1, keepdims=True), fitted, flat)
-    left = years_to_close(np.array([day], dtype="datetime64[D]"), view.as_of)
+    left = years_to_close(np.array([day], dtype="datetime64[D]"), view.as_of, view.hours)
     mine = np.zeros(years.size, dtype=np.int64)
     chance = touch_chance(np.array([level / price]), span_smiles(mine, years, parameters, mine[:1], left))
     return (percent(float(chance[0])), None) if np.isfinite(chance[0]) else (None, "its smile could not be read")

@@ -11,7 +11,6 @@ import numpy as np
 from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
-from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN
 from flinch.core.rules import percent
 from flinch.core.shelves import NONE, NONE_LARGE, POSITIONS, Standing, book_levels, stand
 from flinch.errors import FlinchError
@@ -240,7 +239,7 @@ def session_prints(found: Found, first: int, count: int) -> tuple[list[PrintLine
             PrintLine(
                 symbol=view.name(row).symbol,
                 at=at,
-                part=_part(at),
+                part=_part(view, at),
                 price=round(price, 4),
                 shares=traded,
                 notional=paid,
@@ -288,6 +287,6 @@ def _moment(view: View, milliseconds: int) -> dt.datetime:
     return dt.datetime.combine(view.today, dt.time(), dt.UTC) + dt.timedelta(milliseconds=milliseconds)
 
 
-def _part(at: dt.datetime) -> Part:
-    time = at.astimezone(EXCHANGE_ZONE).time()
-    return "before the open" if time < OPEN else "regular hours" if time < CLOSE else "after the close"
+def _part(view: View, at: dt.datetime) -> Part:
+    opens, closes = view.hours.opens(view.today), view.hours.closes(view.today)
+    return "before the open" if at < opens else "regular hours" if at < closes else "after the close"

@@ -18,7 +18,7 @@ class QuarterChosen(BaseModel):
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     session: dt.date
-    place: int = Field(ge=0, lt=26)
+    place: int = Field(ge=0, lt=96)
 
 
 class StackAsked(BaseModel):
@@ -186,6 +186,8 @@ class Pointed(BaseModel):
 class NameTickets(BaseModel):
     symbol: str
     company: str
+    opens: dt.datetime
+    closes: dt.datetime
     minutes: list[dt.datetime]
     prices: list[float | None]
     previous_close: float | None

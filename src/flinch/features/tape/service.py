@@ -10,7 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from flinch.core.arrays import FloatArray, IntArray
-from flinch.core.calendar import EXCHANGE_ZONE, OPEN
 from flinch.core.flow import KINDS, OPENING, SIDES, Groups, group_tickets, highest, place_of_highest, unusual
 from flinch.core.gamma import SMALL_BASE
 from flinch.core.rules import percent
@@ -29,7 +28,7 @@ from flinch.features.tape.schemas import (
     TapeRequest,
     TicketLine,
 )
-from flinch.features.tape.survivors import QUARTER_MINUTES, QUARTERS, Survivors, moment_of, quarter_of
+from flinch.features.tape.survivors import QUARTER_MINUTES, Survivors, moment_of, quarter_of, quarters
 from flinch.features.tape.words import package_legs, package_words, roll_words
 from flinch.market import View
 from flinch.market.bars import load_day_minutes
@@ -313,16 +312,13 @@ def contract_row(found: Survivors, place: int, told: dict[str, FloatArray]) -> T
 # -- through the day ---------------------------------------------------------------------------------------------------
 
 
-def _opens(session: dt.date) -> dt.datetime:
-    return dt.datetime.combine(session, OPEN, EXCHANGE_ZONE)
-
-
 def _quarters(found: Survivors) -> dict[str, Any]:
     """Of all survivors, whichever quarter is chosen."""
     table, rows, begin = found.table, found.rows, _first_shown(found)
     days = table.days[begin:]
     place = np.searchsorted([day.session for day in days], table.session[rows])
-    groups = _grouped(found, place * QUARTERS + quarter_of(table, rows), max(1, len(days)) * QUARTERS, rows)
+    most = quarters(table.view)
+    groups = _grouped(found, place * most + quarter_of(table, rows), max(1, len(days)) * most, rows)
     out = []
     for i, day in enumerate(days):
         session = table.view.date(day.session)
@@ -330,12 +326,12 @@ def _quarters(found: Survivors) -> dict[str, Any]:
             QuarterRow(
                 session=session,
                 place=q,
-                at=_opens(session) + dt.timedelta(minutes=QUARTER_MINUTES * q),
-                call=_sided(groups.call[i * QUARTERS + q]),
-                put=_sided(groups.put[i * QUARTERS + q]),
-                tickets=int(groups.tickets[i * QUARTERS + q]),
+                at=table.view.hours.opens(session) + dt.timedelta(minutes=QUARTER_MINUTES * q),
+                call=_sided(groups.call[i * most + q]),
+                put=_sided(groups.put[i * most + q]),
+                tickets=int(groups.tickets[i * most + q]),
             )
-            for q in range(QUARTERS)
+            for q in range(quarters(table.view, session))
         ]
     return {"total": len(out), "symbols": _symbols(table.view, table.name[found.shown[::-1]]), "quarters": out}
 
@@ -353,7 +349,7 @@ def name_tape(found: Survivors, symbol: str) -> NameTickets:
     leaning = np.isfinite(gone)
     minutes, prices = load_day_minutes(view.store, view.id(row), view.today)
     upto = np.datetime64((table.until or view.as_of).astimezone(dt.UTC).replace(tzinfo=None))
-    opened = np.datetime64(_opens(view.today).astimezone(dt.UTC).replace(tzinfo=None))
+    opened = np.datetime64(view.hours.opens(view.today).astimezone(dt.UTC).replace(tzinfo=None))
     regular = (minutes >= opened) & (minutes < upto)
     today = mine[table.session[mine] == view.last]
     largest = today[np.argsort(-table.values("premium")[today], kind="stable")[:MOST_MARKS]]
@@ -364,6 +360,8 @@ def name_tape(found: Survivors, symbol: str) -> NameTickets:
     return NameTickets(
         symbol=view.name(row).symbol,
         company=view.name(row).company,
+        opens=view.hours.opens(view.today),
+        closes=view.hours.closes(view.today),
         minutes=[at.replace(tzinfo=dt.UTC) for at in minutes[regular].astype("datetime64[us]").tolist()],
         prices=prices[regular].tolist(),
         previous_close=view.previous_close(row),

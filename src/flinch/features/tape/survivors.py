@@ -10,7 +10,6 @@ import numpy as np
 from sqlalchemy import Engine
 
 from flinch.core.arrays import BoolArray, FloatArray, IntArray
-from flinch.core.calendar import EXCHANGE_ZONE, OPEN
 from flinch.core.rules import Binned
 from flinch.core.rules.catalogue import Scale
 from flinch.errors import FlinchError
@@ -22,7 +21,7 @@ from flinch.screening.report import bins_among
 from flinch.screening.run import Ran, run_stack
 from flinch.store.owned.owners import Whose
 
-QUARTER_MINUTES, QUARTERS = 15, 26
+QUARTER_MINUTES = 15
 
 
 class NoSuchTime(FlinchError):
@@ -59,9 +58,10 @@ def moment_of(view: View, until: str | None) -> dt.datetime | None:
     """A time of the view's session as an instant; None for its end or newest moment. Raises NoSuchTime."""
     if until is None:
         return None
-    moment = dt.datetime.combine(view.today, dt.time.fromisoformat(until), EXCHANGE_ZONE)
-    if moment.time() <= OPEN:
-        raise NoSuchTime(f"Nothing is traded before {OPEN:%H:%M} New York. Choose a later time.")
+    moment = dt.datetime.combine(view.today, dt.time.fromisoformat(until), view.hours.zone)
+    opens = view.hours.opens(view.today)
+    if moment <= opens:
+        raise NoSuchTime(f"Nothing is traded before {opens:%H:%M} at the exchange. Choose a later time.")
     if moment >= view.as_of:
         return None
     return moment
@@ -81,8 +81,16 @@ def find_survivors(view: View, engine: Engine, whose: Whose, dictionary: Diction
 def quarter_of(table: TicketTable, rows: IntArray) -> IntArray:
     """Quarter of an hour after the open in which each ticket came."""
     minutes = table.raw("minutes_since_open")[rows].astype(np.int64)
-    place: IntArray = np.clip(minutes // QUARTER_MINUTES, 0, QUARTERS - 1)
+    view = table.view
+    last = np.array([quarters(view, view.date(session)) - 1 for session in range(view.end)])[table.session[rows]]
+    place: IntArray = np.clip(minutes // QUARTER_MINUTES, 0, last)
     return place
+
+
+def quarters(view: View, day: dt.date | None = None) -> int:
+    """Quarters of an hour of a day's session, or of the longest one."""
+    minutes = view.hours.most() if day is None else view.hours.minutes(day)
+    return -(-minutes // QUARTER_MINUTES)
 
 
 def in_quarter(table: TicketTable, rows: IntArray, quarter: QuarterChosen) -> BoolArray:

@@ -20,8 +20,8 @@ from flinch.feeds.files.importing import write_change
 from flinch.store.market.calendars import sessions_between
 from flinch.store.market.chain import Snapshot, read_contracts, read_snapshots, read_spots, stored
 from flinch.store.market.imports import Ledger
-from flinch.store.market.models import TENORS, ChainSnapshot, DailyBar, NameChain, SnapshotPrice, VolatilityDay
-from flinch.store.market.names import read_names, read_newest_bar
+from flinch.store.market.models import TENORS, ChainSnapshot, DailyBar, NameChain, SnapshotPrice, Split, VolatilityDay
+from flinch.store.market.names import bars_of_today, read_names, read_newest_bar
 from flinch.store.market.settings import MarketSettings, read_settings
 from flinch.store.reading import dates, numbers, read_table
 
@@ -68,6 +68,7 @@ class _Found(NamedTuple):
     rows: pl.DataFrame
     change: Callable[[Ledger, pl.DataFrame], None] | None = None
     moments: tuple[dt.datetime, ...] = ()
+    all_moments: bool = False
 
 
 class _Read:
@@ -148,9 +149,9 @@ def mend(
             raise NothingToMend
         write = found.change
         at = "" if where is None else f"{where.symbol}{f' {where.day}' if where.day else ''}: "
-        return Change(
-            changed=rows.height, writes=[lambda ledger: write(ledger, rows)], moments=list(found.moments)
-        ), f"{at}{check.mend}"
+        writes = [lambda ledger: write(ledger, rows)]
+        made = Change(changed=rows.height, writes=writes, moments=list(found.moments), all_moments=found.all_moments)
+        return made, f"{at}{check.mend}"
 
     return write_change(engine, check.kind, change, tell)
 
@@ -185,11 +186,10 @@ def _off_calendar(read: _Read) -> _Found:
 
 def _jumps(read: _Read) -> _Found:
     b = DailyBar
-    rows = read_table(read.engine, select(b.session, b.name_id, b.open, b.close)).select(
-        _SESSION, _NAME, "open", "close"
-    )
+    rows = read_table(read.engine, select(b.session, b.name_id, b.open, b.close, b.import_id))
     if not rows.height:
         return _Found(_NONE)
+    rows = bars_of_today(read.engine, rows, "session", ("open", "close")).select(_SESSION, _NAME, "open", "close")
     ids, name = np.unique(rows["name_id"].to_numpy(), return_inverse=True)
     days, session = np.unique(dates(rows["session"]), return_inverse=True)
     open_, close = np.full((2, ids.size, days.size), np.nan)
@@ -199,16 +199,11 @@ def _jumps(read: _Read) -> _Found:
     found = pl.DataFrame(
         {"name_id": ids[jumps.name], "session": days[jumps.session], "ratio": jumps.ratio, "words": words}
     )
-    return _Found(found, _unsplit)
+    return _Found(found, _tell_split, all_moments=True)
 
 
-def _unsplit(ledger: Ledger, rows: pl.DataFrame) -> None:
-    """Of one place: the bars of a name before a day as if they were of the shares after it."""
-    [(name_id, day, ratio)] = rows.select("name_id", "session", "ratio").rows()
-    columns = [column for column in DailyBar.__table__.columns if column.name != "import_id"]
-    before = read_table(ledger.engine, select(*columns).where(DailyBar.name_id == name_id, DailyBar.session < day))
-    prices = [pl.col(price) / ratio for price in ("open", "high", "low", "close")]
-    ledger.replace(DailyBar, before.with_columns(*prices, pl.col("volume") * ratio))
+def _tell_split(ledger: Ledger, rows: pl.DataFrame) -> None:
+    ledger.replace(Split, rows.select("name_id", pl.col("session").alias("ex_date"), "ratio"))
 
 
 def _split_words(ratio: float) -> str:
@@ -359,7 +354,7 @@ CHECKS: dict[str, _Check] = {
     ),
     "split_jumps": _Check(
         "daily_bars", "A jump the size of a split, overnight. Prices before it are of other shares.", _jumps,
-        "divide the prices before it by the ratio, and multiply the shares", each=True,
+        "say that it was a split: prices and shares before it are then told of the shares after it", each=True,
     ),
     "no_underlying": _Check(
         "chains", "A chain without the price of its underlying gives no surface.", _no_underlying,

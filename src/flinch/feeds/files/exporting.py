@@ -14,6 +14,7 @@ from sqlalchemy import Engine, select
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.trades import PRINT_CONDITIONS, TAPE_CONDITIONS, condition_words
 from flinch.store.market.chain import read_chain_days, read_contracts, read_multipliers, read_snapshots, read_spots
+from flinch.store.market.interest import read_interest_day, read_interest_sessions
 from flinch.store.market.minutes import read_minutes
 from flinch.store.market.models import (
     DailyBar,
@@ -26,11 +27,13 @@ from flinch.store.market.models import (
     FundMember,
     MarketBase,
     MinuteDay,
+    RateDay,
     ShortInterest,
+    Split,
     Venue,
     VolatilityDay,
 )
-from flinch.store.market.names import read_keys, read_names
+from flinch.store.market.names import bars_as_traded, read_keys, read_names
 from flinch.store.market.prints import read_print_sessions, read_prints
 from flinch.store.market.settings import read_settings
 from flinch.store.market.tape import read_tape, read_tape_sessions
@@ -110,7 +113,10 @@ def _with_symbols(
 
 
 def _plainly(
-    table: type[MarketBase], day: str | None = None, pairs: Sequence[tuple[str, str]] = (("name_id", "symbol"),)
+    table: type[MarketBase],
+    day: str | None = None,
+    pairs: Sequence[tuple[str, str]] = (("name_id", "symbol"),),
+    finished: Callable[[Engine, pl.DataFrame], pl.DataFrame] = lambda engine, rows: rows,
 ) -> Callable[[Engine, str, Span], Tables]:
     """What exports a kind that is a table, by the column of its days and its ids with the columns of their symbols."""
 
@@ -121,13 +127,25 @@ def _plainly(
             rows = rows.where(columns[day] >= span.first)
         if day is not None and span.last is not None:
             rows = rows.where(columns[day] <= span.last)
-        yield kind, _with_symbols(engine, read_table(engine, rows), pairs)
+        yield kind, _with_symbols(engine, finished(engine, read_table(engine, rows)), pairs)
 
     return export
 
 
+def _as_traded(table: type[DailyBar | ExtendedDay]) -> Callable[[Engine, str, Span], Tables]:
+    """What exports prices and shares of sessions, as they were traded."""
+    told = [c.name for c in table.__table__.columns if not c.primary_key and c.name != "import_id"]
+    counts = [name for name in told if name.endswith("volume")]
+    prices = [name for name in told if name not in counts]
+
+    def finished(engine: Engine, rows: pl.DataFrame) -> pl.DataFrame:
+        return bars_as_traded(engine, rows, "session", prices, counts)
+
+    return _plainly(table, "session", finished=finished)
+
+
 def _by_moment(
-    read: Callable[[Engine, tuple[int, int], tuple[dt.date, dt.date]], pl.DataFrame],
+    read: Callable[..., pl.DataFrame],
     finished: Callable[[Engine, pl.DataFrame], pl.DataFrame],
     sessions: Callable[[Engine], list[dt.date]],
 ) -> Callable[[Engine, str, Span], Tables]:
@@ -137,7 +155,7 @@ def _by_moment(
         ids = read_names(engine)["id"]
         for session in sessions(engine):
             if span.holds(session) and ids.len():
-                rows = read(engine, (int(ids.min()), int(ids.max())), (session, session))  # type: ignore[arg-type]
+                rows = read(engine, (int(ids.min()), int(ids.max())), (session, session), as_told=True)  # type: ignore[arg-type]
                 yield f"{kind}-{session}", _with_symbols(engine, finished(engine, rows))
 
     return export
@@ -203,8 +221,10 @@ def _chains(engine: Engine, kind: str, span: Span) -> Tables:
     multipliers = read_multipliers(engine)
     for snapshot in read_snapshots(engine):
         if span.holds(snapshot.session):
-            rows = read_contracts(engine, snapshot.taken_at).join(
-                read_spots(engine, snapshot.taken_at).rename({"price": "underlying"}), on="name_id", how="left"
+            rows = read_contracts(engine, snapshot.taken_at, as_told=True).join(
+                read_spots(engine, snapshot.taken_at, as_told=True).rename({"price": "underlying"}),
+                on="name_id",
+                how="left",
             )
             rows = rows.join(multipliers, on="name_id", how="left").with_columns(
                 pl.lit(snapshot.taken_at).cast(pl.Datetime("us", "UTC")).alias("taken_at"),
@@ -213,12 +233,21 @@ def _chains(engine: Engine, kind: str, span: Span) -> Tables:
             yield f"{kind}-{snapshot.taken_at:%Y-%m-%dT%H%M%S}", _with_symbols(engine, rows)
 
 
+def _interest(engine: Engine, kind: str, span: Span) -> Tables:
+    for session in read_interest_sessions(engine):
+        if span.holds(session):
+            right = pl.when("is_call").then(pl.lit("call")).otherwise(pl.lit("put")).alias("right")
+            yield f"{kind}-{session}", _with_symbols(engine, read_interest_day(engine, session).with_columns(right))
+
+
 _EXPORTS: dict[str, Callable[[Engine, str, Span], Tables]] = {
     "names": _names,
-    "daily_bars": _plainly(DailyBar, "session"),
+    "daily_bars": _as_traded(DailyBar),
+    "splits": _plainly(Split, "ex_date"),
     "chains": _chains,
+    "open_interest": _interest,
     "volatility_days": _volatilities,
-    "extended_days": _plainly(ExtendedDay, "session"),
+    "extended_days": _as_traded(ExtendedDay),
     "minute_bars": _by_moment(read_minutes, _minutes, _minute_sessions),
     "option_trades": _by_moment(read_tape, _told(TAPE_CONDITIONS), read_tape_sessions),
     "prints": _by_moment(read_prints, _told(PRINT_CONDITIONS), read_print_sessions),
@@ -228,6 +257,7 @@ _EXPORTS: dict[str, Callable[[Engine, str, Span], Tables]] = {
     "earnings_dates": _plainly(EarningsReport, "session"),
     "short_interest": _plainly(ShortInterest, "settled_on"),
     "fund_members": _plainly(FundMember, pairs=(("fund_id", "fund"), ("name_id", "symbol"))),
+    "rates": _plainly(RateDay, "session", ()),
 }
 EXPORTED = tuple(_EXPORTS)
 """Kinds that can be written."""

@@ -20,7 +20,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
-from sqlalchemy import Engine, select, text
+from sqlalchemy import Engine, text
 
 from flinch.clock import wall
 from flinch.core.interrupt import stopped_by
@@ -38,6 +38,7 @@ from flinch.store.bulk import remove_rows, replace_rows
 from flinch.store.engine import told
 from flinch.store.market.calendars import sessions_between
 from flinch.store.market.chain import read_snapshots
+from flinch.store.market.hours import read_sessions
 from flinch.store.market.imports import (
     ImportRow,
     Ledger,
@@ -63,13 +64,15 @@ from flinch.store.market.models import (
 )
 from flinch.store.market.names import read_keys, read_names, read_newest_bar
 from flinch.store.market.settings import MarketSettings, read_settings
+from flinch.store.market.splits import read_splits
 from flinch.store.market.state import advance, begin_load, begin_moment, finish_load, read_state
-from flinch.store.reading import read_table
 
 Tell = Callable[[str, float], None]
 _AHEAD = dt.timedelta(days=3 * 366)
 _SHOWN = 1_000_000
 """Refused rows that are handed back at most."""
+ADJUSTED = ("daily_bars", "extended_days")
+"""Kinds whose prices a source may have adjusted for splits."""
 _BESIDE = ("reason", "line")
 """Columns of a file of refused rows that are not of the file that they come from."""
 
@@ -134,6 +137,12 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
     table = open_table(asked.path)
     asked = recall(engine, asked, table.columns)
     kind, matched = understood(asked, table.columns)
+    adjusted = bool(asked.hints.adjusted)
+    if adjusted and kind.name not in ADJUSTED:
+        raise CannotMatch(
+            f"Of {kind.name} prices are taken as they were traded; only those of {' and '.join(ADJUSTED)} may be adjusted.",
+            "adjusted",
+        )
     reading = learn(table.batches(), kind, matched, asked.hints)
     settings, loader = read_settings(engine), LOADERS[kind.name]
     zone = ZoneInfo(settings.zone)
@@ -174,7 +183,7 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
                 kind=kind.name,
                 source=(asked.source or "files")[:40],
                 file=asked.path.name[-120:],
-                how=_how(reading, table.columns),
+                how=_how(reading, table.columns, adjusted=adjusted),
                 moments=["all"] if change.all_moments else [moment.isoformat() for moment in sorted(change.moments)],
                 refused=refused.count,
                 **counts,
@@ -234,11 +243,16 @@ def recall(engine: Engine, asked: Asked, theirs: list[str]) -> Asked:
         asked,
         kind=kind,
         columns=columns | asked.columns,
-        hints=replace(hints, zone=hints.zone or how["zone"], before=before),
+        hints=replace(
+            hints,
+            zone=hints.zone or how["zone"],
+            adjusted=bool(how.get("adjusted")) if hints.adjusted is None else hints.adjusted,
+            before=before,
+        ),
     )
 
 
-def _how(reading: Reading, theirs: list[str]) -> dict[str, Any]:
+def _how(reading: Reading, theirs: list[str], *, adjusted: bool) -> dict[str, Any]:
     """What the next file of this kind and source is read by, where it has these columns."""
     return {
         "theirs": theirs,
@@ -247,6 +261,7 @@ def _how(reading: Reading, theirs: list[str]) -> dict[str, Any]:
         "percent": sorted(reading.percent),
         "decimals": sorted(name for name in reading.matched if name not in reading.percent),
         "zone": reading.zone,
+        "adjusted": adjusted,
     }
 
 
@@ -280,7 +295,15 @@ def write_change(
             kind=kind,
             source=MEND,
             file=words[:120],
-            how={"theirs": [], "columns": {}, "days": {}, "percent": [], "decimals": [], "zone": None},
+            how={
+                "theirs": [],
+                "columns": {},
+                "days": {},
+                "percent": [],
+                "decimals": [],
+                "zone": None,
+                "adjusted": False,
+            },
             moments=["all"] if made.all_moments else [moment.isoformat() for moment in sorted(made.moments)],
             rows=made.changed,
             added=made.added,
@@ -393,14 +416,17 @@ def _moments(engine: Engine, one: ImportRow) -> list[dt.datetime]:
 def _finish(engine: Engine, settings: MarketSettings, moments: list[dt.datetime], tell: Tell) -> None:
     """Publish what changed, and let it be served."""
     _write_calendar(engine, settings)
+    state, newest = read_state(engine), _newest(engine, settings)
+    if state is not None and read_splits(engine).between(state.as_of.date(), newest.date()):
+        # What was told a share before a split is told a share of now.
+        moments = [s.taken_at for s in read_snapshots(engine)]
     for done, moment in enumerate(sorted(moments)):
         tell(f"publishing, moment {done + 1} of {len(moments)}", 0.5 + 0.5 * done / len(moments))
         publish(engine, moment)
-    state = read_state(engine)
     if state is not None and not state.complete:
         finish_load(engine)
     if state is not None:
-        advance(engine, _newest(engine, settings), past_changed=True)
+        advance(engine, newest, past_changed=True)
 
 
 def _newest(engine: Engine, settings: MarketSettings) -> dt.datetime:
@@ -422,12 +448,12 @@ def _write_calendar(engine: Engine, settings: MarketSettings) -> None:
     first, last = read_newest_bar(engine, oldest=True), read_newest_bar(engine)
     snapshots = [s.session for s in read_snapshots(engine)]
     days = [day for day in (first, last, *snapshots[:1], *snapshots[-1:]) if day is not None]
-    sessions = pl.DataFrame({"session": pl.Series([], dtype=pl.Date)})
+    sessions = pl.DataFrame(schema={"session": pl.Date, "opens": pl.String, "closes": pl.String})
     if days:
-        sessions = pl.DataFrame({"session": sessions_between(settings.calendar, min(days), max(days) + _AHEAD).session})
-    there = read_table(engine, select(ExchangeSession.session)).select(pl.col("session").cast(pl.Date))
-    remove_rows(engine, ExchangeSession, there.join(sessions, on="session", how="anti"))
-    replace_rows(engine, ExchangeSession, sessions.join(there, on="session", how="anti"))
+        sessions = sessions_between(settings.calendar, min(days), max(days) + _AHEAD).table(settings.zone)
+    there = read_sessions(engine)
+    remove_rows(engine, ExchangeSession, there.select("session").join(sessions, on="session", how="anti"))
+    replace_rows(engine, ExchangeSession, sessions.join(there, on=sessions.columns, how="anti"))
 
 
 @contextmanager

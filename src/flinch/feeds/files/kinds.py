@@ -95,6 +95,15 @@ _ALL = (
         ),
     ),
     Kind(
+        "splits",
+        "New shares made of old ones: prices before are then told of the new ones, unless their source did that itself.",
+        (
+            _SYMBOL,
+            Column("ex_date", "day", key=True, needed=True, called=("date", "split_date", "effective_date", "exdate")),
+            Column("ratio", "number", needed=True, least=0, called=("split_ratio", "factor", "split_factor", "new_for_old")),
+        ),
+    ),
+    Kind(
         "chains",
         "Quotes of options at a moment, of as many names as there are.",
         (
@@ -113,6 +122,16 @@ _ALL = (
             Column("volume", "whole", least=0, called=("vol", "trade_volume", "contracts_traded")),
             Column("open_interest", "whole", least=0, called=("oi", "openint", "open_int")),
             Column("multiplier", "number", least=0, called=("contract_size", "shares_per_contract")),
+        ),
+    ),
+    Kind(
+        "open_interest",
+        "Open interest of a session's morning, for chains that come without it.",
+        (
+            _SYMBOL,
+            _SESSION,
+            *_CONTRACT,
+            Column("open_interest", "whole", needed=True, least=0, called=("oi", "openint", "open_int")),
         ),
     ),
     Kind(
@@ -229,6 +248,15 @@ _ALL = (
             Column("fund", "text", key=True, needed=True, called=("etf", "fund_symbol", "index")),
             Column("symbol", "text", key=True, needed=True, called=("member", "ticker", "holding", "constituent")),
             Column("weight", "number", needed=True, least=0, share=(3, 20), called=("share", "pct", "percent", "weight_pct")),
+        ),
+    ),
+    Kind(
+        "rates",
+        "Rates of a session, continuously compounded; that of 30 days is used, between the days that are told.",
+        (
+            _SESSION,
+            Column("days", "whole", key=True, needed=True, called=("tenor", "tenor_days", "maturity_days", "term")),
+            Column("rate", "number", needed=True, share=(0.3, 1), called=("yield", "zero_rate", "value", "interest_rate")),
         ),
     ),
 )  # fmt: skip

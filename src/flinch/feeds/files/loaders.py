@@ -12,7 +12,7 @@ import polars as pl
 from sqlalchemy import Engine, select
 
 from flinch.clock import wall
-from flinch.feeds.files.chains import ChainLoader
+from flinch.feeds.files.chains import ChainLoader, InterestLoader
 from flinch.feeds.files.changes import (
     SAME,
     Change,
@@ -39,7 +39,9 @@ from flinch.store.market.models import (
     MarketBase,
     Name,
     OtherRow,
+    RateDay,
     ShortInterest,
+    Split,
     VolatilityDay,
 )
 from flinch.store.reading import read_table
@@ -140,6 +142,17 @@ def _bars_wrong(frame: pl.DataFrame, names: Names) -> list[tuple[pl.Series, str]
     return [(low <= 0, "a price is not above zero"), (frame["high"] < frame["low"], "high is under low")]
 
 
+def _rates_wrong(frame: pl.DataFrame, names: Names) -> list[tuple[pl.Series, str]]:
+    return [
+        (frame["days"] <= 0, "days are not above zero"),
+        (~frame["rate"].is_between(-0.5, 1), "a rate lies between -0.5 and 1, in decimals"),
+    ]
+
+
+def _splits_wrong(frame: pl.DataFrame, names: Names) -> list[tuple[pl.Series, str]]:
+    return [(~frame["ratio"].is_between(1e-4, 1e4), "ratio is how many new shares are made of an old one")]
+
+
 def _today() -> pl.Expr:
     return pl.lit(wall().date())
 
@@ -181,7 +194,9 @@ def _from_source(rows: pl.DataFrame, names: Names) -> pl.DataFrame:
 LOADERS: dict[str, Loader] = {
     "names": NameLoader(),
     "daily_bars": Plain(DailyBar, over="session", wrong=_bars_wrong),
+    "splits": Plain(Split, wrong=_splits_wrong, republish=True),
     "chains": ChainLoader(),
+    "open_interest": InterestLoader(),
     "volatility_days": VolatilityLoader(
         # Kept in single precision.
         VolatilityDay, over="session", filled=lambda rows, names: rows.with_columns(pl.col(pl.Float64).cast(pl.Float32))
@@ -209,4 +224,5 @@ LOADERS: dict[str, Loader] = {
         ShortInterest, filled=lambda rows, names: rows.with_columns(pl.col("known_on").fill_null(_today()))
     ),
     "fund_members": Plain(FundMember, symbols=(("fund", "fund_id"), ("symbol", "name_id"))),
+    "rates": Plain(RateDay, over="session", wrong=_rates_wrong, symbols=(), republish=True),
 }  # fmt: skip

@@ -118,7 +118,7 @@ _MINUTE, _BAR = ["session", "name_id", "at"], ["open", "high", "low", "close", "
 
 
 def _minutes_there(engine: Engine, made: pl.DataFrame) -> pl.DataFrame:
-    there = read_minutes(engine, *_span(made)).with_columns(
+    there = read_minutes(engine, *_span(made), as_told=True).with_columns(
         pl.col("session").cast(pl.Date), pl.col("volume").fill_nan(None)
     )
     return there.select(*_MINUTE, *_BAR)
@@ -136,7 +136,7 @@ class _Told:
 
     table: type[MarketBase]
     pack: Callable[[pl.DataFrame], pl.DataFrame]
-    read: Callable[[Engine, tuple[int, int], tuple[dt.date, dt.date]], pl.DataFrame]
+    read: Callable[..., pl.DataFrame]
     fields: tuple[str, ...]
     conditions: dict[str, int]
     counts: tuple[str, ...]
@@ -184,7 +184,7 @@ class _Told:
         ).select("session", "name_id", *self.fields)
 
     def _there(self, engine: Engine, made: pl.DataFrame) -> pl.DataFrame:
-        there = self.read(engine, *_span(made)).with_columns(pl.col("session").cast(pl.Date))
+        there = self.read(engine, *_span(made), as_told=True).with_columns(pl.col("session").cast(pl.Date))
         return there.select(pl.col(name).cast(kind) for name, kind in made.schema.items()).with_columns(
             pl.col(pl.Float64).fill_nan(None)
         )

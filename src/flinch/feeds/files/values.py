@@ -62,13 +62,14 @@ class Before(NamedTuple):
 
 @dataclass
 class Hints:
-    """What somebody said of a file: the zone of its instants, its days' format by column, columns in percent, and those that are
-    decimals though they might be percent."""
+    """What somebody said of a file: the zone of its instants, its days' format by column, columns in percent, those that are
+    decimals though they might be percent, and whether its source adjusted prices for splits."""
 
     zone: str | None = None
     days: Mapping[str, str] = field(default_factory=dict)
     percent: AbstractSet[str] = frozenset()
     decimals: AbstractSet[str] = frozenset()
+    adjusted: bool | None = None
     before: Before = field(default_factory=Before)
 
 
@@ -271,7 +272,7 @@ def _number(mark: str) -> Callable[[pl.Series], pl.Series]:
     other = "," if mark == "." else "."
     shape = rf"^[+-]?(\d+|\d{{1,3}}(\{other}\d{{3}})+)?(\{mark}\d*)?([eE][+-]?\d+)?$"
 
-    def read(cells: pl.Series) -> pl.Series:
+    def shaped(cells: pl.Series) -> pl.Series:
         bare = cells.str.strip_chars_end(" %").str.strip_chars_start("$€£ ")
         sound = bare.set(~bare.str.contains(shape).fill_null(False), None)
         return (
@@ -280,7 +281,13 @@ def _number(mark: str) -> Callable[[pl.Series], pl.Series]:
             .cast(pl.Float64, strict=False)
         )
 
-    return read
+    def read(cells: pl.Series) -> pl.Series:
+        # Most are plain, and need no look at their shape.
+        values = cells.cast(pl.Float64, strict=False)
+        odd = ~values.is_finite().fill_null(False) & cells.is_not_null()
+        return values.zip_with(~odd, shaped(cells)) if odd.any() else values
+
+    return read if mark == "." else shaped
 
 
 _FIRST_YEAR = 1800

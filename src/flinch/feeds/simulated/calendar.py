@@ -9,8 +9,10 @@ import exchange_calendars
 import numpy as np
 from numpy.typing import NDArray
 
-from flinch.core.calendar import EXCHANGE_ZONE, OPEN
+from flinch.core.calendar import NEW_YORK
 
+EXCHANGE_ZONE, (OPEN, CLOSE), _ = NEW_YORK
+"""The exchange keeps these hours on every session."""
 AS_OF = dt.datetime(2026, 9, 9, 15, 45, tzinfo=EXCHANGE_ZONE)
 SESSIONS = 504
 

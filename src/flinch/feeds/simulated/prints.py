@@ -8,8 +8,7 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
-from flinch.core.calendar import CLOSE
-from flinch.feeds.simulated.calendar import SESSIONS, DateArray, session_opens, since_open
+from flinch.feeds.simulated.calendar import CLOSE, SESSIONS, DateArray, session_opens, since_open
 from flinch.feeds.simulated.names import Listing
 from flinch.feeds.simulated.storylines import Storyline
 from flinch.store.market.prints import AVERAGE, DERIVATIVE, LATE

@@ -9,9 +9,9 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN, years_to_close
+from flinch.core.calendar import years_to_close
 from flinch.core.pricing import option_price
-from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray
+from flinch.feeds.simulated.calendar import AS_OF, CLOSE, EXCHANGE_ZONE, OPEN, SESSIONS, DateArray
 from flinch.feeds.simulated.chains import Snapshot, quote_book
 from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import RATE, Book, Floats

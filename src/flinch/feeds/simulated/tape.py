@@ -10,10 +10,9 @@ import polars as pl
 from numpy.typing import NDArray
 
 from flinch.core.arrays import group_bounds
-from flinch.core.calendar import CLOSE, EXCHANGE_ZONE, OPEN
 from flinch.core.flow import LARGE_CONTRACTS, LARGE_PREMIUM, ROLL_NANOSECONDS
 from flinch.core.pricing import option_price
-from flinch.feeds.simulated.calendar import since_open
+from flinch.feeds.simulated.calendar import CLOSE, EXCHANGE_ZONE, OPEN, since_open
 from flinch.feeds.simulated.chains import Snapshot
 from flinch.feeds.simulated.flow import DECISION_CONTRACTS
 from flinch.feeds.simulated.ground import Ground

@@ -7,6 +7,7 @@ from functools import lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
+import polars as pl
 from numpy.typing import NDArray
 from rapidfuzz import process
 
@@ -33,6 +34,23 @@ class Sessions(NamedTuple):
     session: NDArray[np.datetime64]
     opens: NDArray[np.datetime64]
     closes: NDArray[np.datetime64]
+
+    def table(self, zone: str) -> pl.DataFrame:
+        """Rows of `ExchangeSession`: times of day in a zone. Of a session that begins or ends on another day it has what lies on
+        its own."""
+
+        def time(column: NDArray[np.datetime64], outside: dt.time) -> pl.Series:
+            local = pl.Series(column.astype("datetime64[us]")).dt.replace_time_zone("UTC").dt.convert_time_zone(zone)
+            mine = local.dt.date() == pl.Series(self.session)
+            return local.dt.time().set(~mine, outside).dt.to_string("%H:%M")
+
+        return pl.DataFrame(
+            {
+                "session": pl.Series(self.session, dtype=pl.Date),
+                "opens": time(self.opens, dt.time()),
+                "closes": time(self.closes, dt.time(23, 59)),
+            }
+        )
 
 
 def require_calendar(code: str) -> None:

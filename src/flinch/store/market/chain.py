@@ -11,7 +11,9 @@ import polars as pl
 from sqlalchemy import Engine, select
 
 from flinch.store.engine import told
+from flinch.store.market.interest import read_interest_day
 from flinch.store.market.models import ChainSnapshot, ContractSeries, Dividend, NameChain, SnapshotPrice
+from flinch.store.market.splits import read_splits
 from flinch.store.packing import (
     Records,
     pack_groups,
@@ -99,7 +101,25 @@ def _name_contracts(engine: Engine, name_id: int, taken_at: dt.datetime) -> pl.D
         quotes = connection.execute(
             select(c.quotes).where(c.taken_at == stored(taken_at), c.name_id == name_id)
         ).scalar()
-    return _frame(np.empty(0, CONTRACT) if quotes is None else unpack(CONTRACT, quotes))
+    rows = _frame(np.empty(0, CONTRACT) if quotes is None else unpack(CONTRACT, quotes))
+    return _of_today(engine, rows.with_columns(pl.lit(name_id).alias("name_id")), taken_at).drop("name_id")
+
+
+def _of_today(engine: Engine, rows: pl.DataFrame, taken_at: dt.datetime) -> pl.DataFrame:
+    """Contracts of a snapshot with the open interest that came without them, as they are told of today's shares."""
+    s = ChainSnapshot
+    with told(), engine.connect() as connection:
+        session = connection.scalar(select(s.session).where(s.taken_at == stored(taken_at)))
+    if session is None:
+        return rows
+    key = ["name_id", "expiration", "strike", "is_call"]
+    beside = read_interest_day(engine, session).select(*key, pl.col("open_interest").alias("_beside"))
+    if beside.height:
+        without = pl.col("open_interest").sum().over("name_id") == 0
+        both = rows.join(beside, on=key, how="left", maintain_order="left")
+        told_so = pl.when(without).then(pl.col("_beside").fill_null(0)).otherwise("open_interest")
+        rows = both.with_columns(told_so.cast(rows.schema["open_interest"]).alias("open_interest")).drop("_beside")
+    return read_splits(engine).adjust(rows, pl.lit(session), ("strike", "bid", "ask"), ("volume", "open_interest"))
 
 
 def read_chain(engine: Engine, name_id: int, taken_at: dt.datetime, expiration: dt.date | None = None) -> pl.DataFrame:
@@ -126,9 +146,12 @@ def read_adjusted(engine: Engine, name_id: int, taken_at: dt.datetime) -> pl.Dat
     return terms.join(open_contracts, on="series", how="inner", maintain_order="left")
 
 
-def read_contracts(engine: Engine, taken_at: dt.datetime, names: tuple[int, int] | None = None) -> pl.DataFrame:
+def read_contracts(
+    engine: Engine, taken_at: dt.datetime, names: tuple[int, int] | None = None, *, as_told: bool = False
+) -> pl.DataFrame:
     """One snapshot's standard contracts of all names, or of those between two keys, both included, by name, expiration, strike,
-    puts first: name_id, expiration, strike, is_call, bid, ask, volume, open_interest; null where not quoted."""
+    puts first: name_id, expiration, strike, is_call, bid, ask, volume, open_interest; null where not quoted. With `as_told` of
+    the shares that there were then, else of those of today."""
     c = NameChain
     wanted = [c.taken_at == stored(taken_at), *([] if names is None else [c.name_id.between(*names)])]
     with told(), engine.connect() as connection:
@@ -136,7 +159,8 @@ def read_contracts(engine: Engine, taken_at: dt.datetime, names: tuple[int, int]
     place, records = unpack_groups(CONTRACT, [quotes for _, quotes in chains])
     ids = np.array([name_id for name_id, _ in chains], dtype=np.int64)
     rows = _frame(records).select(pl.Series("name_id", ids[place]), pl.all())
-    return rows.filter(pl.col("series") == 0).drop("series")
+    standard = rows.filter(pl.col("series") == 0).drop("series")
+    return standard if as_told else _of_today(engine, standard, taken_at)
 
 
 def read_some_contracts(engine: Engine, taken_at: dt.datetime, names: Sequence[int]) -> pl.DataFrame:
@@ -153,7 +177,8 @@ def read_some_contracts(engine: Engine, taken_at: dt.datetime, names: Sequence[i
     rows = _frame(records).select(pl.Series("name_id", ids[place], dtype=pl.Int64), pl.all())
     changed = rows.filter(pl.col("series") > 0)["name_id"].unique()
     return (
-        rows.filter(pl.col("series") == 0)
+        _of_today(engine, rows, taken_at)
+        .filter(pl.col("series") == 0)
         .drop("series")
         .with_columns(pl.col("name_id").is_in(changed.implode()).alias("adjusted"))
     )
@@ -180,12 +205,16 @@ def read_interest(engine: Engine, taken_at: dt.datetime) -> pl.DataFrame:
     return _by_strike(engine, taken_at, ("open_interest",))
 
 
-def read_spots(engine: Engine, taken_at: dt.datetime, name_id: int | None = None) -> pl.DataFrame:
-    """Price of every name at a snapshot, or of one: name_id, price."""
+def read_spots(
+    engine: Engine, taken_at: dt.datetime, name_id: int | None = None, *, as_told: bool = False
+) -> pl.DataFrame:
+    """Price of every name at a snapshot, or of one: name_id, price; `as_told` as in `read_contracts`."""
     p = SnapshotPrice
     wanted = [p.taken_at == stored(taken_at), *([] if name_id is None else [p.name_id == name_id])]
     read = read_table if name_id is None else read_rows
-    return read(engine, select(p.name_id, p.price).where(*wanted).order_by(p.name_id))
+    rows = read(engine, select(p.name_id, p.price).where(*wanted).order_by(p.name_id))
+    day = pl.lit(taken_at.astimezone(dt.UTC).date())
+    return rows if as_told else read_splits(engine).adjust(rows, day, ("price",))
 
 
 def read_multipliers(engine: Engine) -> pl.DataFrame:
@@ -203,11 +232,12 @@ def read_declared(engine: Engine, names: Sequence[int], after: dt.date, known_on
         .where(d.name_id.in_([int(name) for name in names]), d.ex_date > after, d.declared_on <= known_on)
         .order_by(d.name_id, d.ex_date),
     )
-    return rows.with_columns(pl.col("ex_date").cast(pl.Date))
+    return read_splits(engine).adjust(rows.with_columns(pl.col("ex_date").cast(pl.Date)), "ex_date", ("amount",))
 
 
 def read_dividends(engine: Engine, name_id: int) -> pl.DataFrame:
     """Every dividend of a name by ex-date: ex_date, declared_on, amount."""
     d = Dividend
     rows = read_rows(engine, select(d.ex_date, d.declared_on, d.amount).where(d.name_id == name_id).order_by(d.ex_date))
-    return rows.with_columns(pl.col("ex_date", "declared_on").cast(pl.Date))
+    rows = rows.with_columns(pl.col("ex_date", "declared_on").cast(pl.Date), pl.lit(name_id).alias("name_id"))
+    return read_splits(engine).adjust(rows, "ex_date", ("amount",)).drop("name_id")

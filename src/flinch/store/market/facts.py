@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -13,10 +13,14 @@ from sqlalchemy import Engine, Select, select
 
 from flinch.store.market.known import Events
 from flinch.store.market.models import Dividend, EarningsReport, Estimate, Fundamental, ShortInterest
+from flinch.store.market.splits import read_splits
 from flinch.store.reading import Dates, Floats, dates, numbers, read_table
 
 _YEAR = np.timedelta64(365, "D")
 _LAST_REPORTS = 8
+PER_SHARE = ("eps_ttm", "sales_ttm", "book", "fcf_ttm")
+"""Figures of a report that are a share."""
+EXPECTED = ("eps_next_year", "fair_value")
 
 
 class Report(NamedTuple):
@@ -35,15 +39,21 @@ def read_facts(
     A figure is there from the session on which it became known, and stays until a newer one does.
     """
 
-    def read(statement: Select[*tuple[Any, ...]], counted: str) -> tuple[Events, pl.DataFrame]:
-        rows = read_table(engine, statement)
+    splits = read_splits(engine)
+
+    def read(
+        statement: Select[*tuple[Any, ...]], counted: str, prices: Sequence[str] = (), counts: Sequence[str] = ()
+    ) -> tuple[Events, pl.DataFrame]:
+        rows = splits.adjust(read_table(engine, statement), counted, prices, counts)
         return Events(np.searchsorted(ids, rows["name_id"].to_numpy()), dates(rows[counted]), ids.size), rows
 
     f = Fundamental
     figures = ["eps_ttm", "sales_ttm", "book", "fcf_ttm", "debt_to_equity"]
     for source, suffix in ((1, ""), (2, "_second")):
         columns = [f.name_id, f.known_on, f.period_end, *[getattr(f, name) for name in figures]]
-        events, rows = read(select(*columns).where(f.source == source).order_by(f.name_id, f.period_end), "known_on")
+        events, rows = read(
+            select(*columns).where(f.source == source).order_by(f.name_id, f.period_end), "known_on", PER_SHARE
+        )
         last = events.last(sessions)
         for name in figures:
             if not suffix or name in ("eps_ttm", "book"):
@@ -53,14 +63,16 @@ def read_facts(
             yield {"fundamentals_age": sessions.astype(np.int64)[None, :] - ended}
 
     e = Estimate
-    events, rows = read(select(e.name_id, e.known_on, e.eps_next_year, e.fair_value), "known_on")
+    events, rows = read(select(e.name_id, e.known_on, e.eps_next_year, e.fair_value), "known_on", EXPECTED)
     for name in ("eps_next_year", "fair_value"):
         yield {name: events.taken(numbers(rows[name]), events.last(sessions))}
 
     yield _dividends(engine, ids, sessions, kind)
 
     s = ShortInterest
-    events, rows = read(select(s.name_id, s.known_on, s.shares).order_by(s.name_id, s.settled_on), "known_on")
+    events, rows = read(
+        select(s.name_id, s.known_on, s.shares).order_by(s.name_id, s.settled_on), "known_on", (), ("shares",)
+    )
     last = events.last(sessions)
     before = np.where(last - 1 >= events.start[:-1, None], last - 1, -1)
     yield {"short_shares": events.taken(numbers(rows["shares"]), last)}
@@ -70,6 +82,7 @@ def read_facts(
 def _dividends(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: NDArray[np.str_]) -> dict[str, Floats]:
     d = Dividend
     rows = read_table(engine, select(d.name_id, d.ex_date, d.declared_on, d.amount).order_by(d.name_id, d.ex_date))
+    rows = read_splits(engine).adjust(rows, "ex_date", ("amount",))
     owner, ex_date = np.searchsorted(ids, rows["name_id"].to_numpy()), dates(rows["ex_date"])
     events = Events(owner, ex_date, ids.size)
     # Rows come in the order of the events, so a running total can be read at their indices.
@@ -93,6 +106,7 @@ def dividends_ahead(engine: Engine, session: dt.date, expiries: pl.DataFrame, ra
     rows = read_table(
         engine, select(d.name_id, d.ex_date, d.amount).where(d.declared_on <= session, d.ex_date > session)
     )
+    rows = read_splits(engine).adjust(rows, "ex_date", ("amount",))
     days = (dates(rows["ex_date"]) - np.datetime64(session, "D")).astype(np.float64)
     worth = rows.with_columns(pl.Series("worth", numbers(rows["amount"]) * np.exp(-rate * days / 365)))
     paid = expiries.select("name_id", "expiration").with_row_index("place").join(worth, on="name_id", how="inner")

@@ -18,11 +18,14 @@ from flinch.store.market.models import (
     ExtendedDay,
     Fundamental,
     FundMember,
+    InterestDay,
     MarketBase,
     MinuteDay,
     Name,
     PrintDay,
+    RateDay,
     ShortInterest,
+    Split,
     TapeDay,
     VolatilityDay,
 )
@@ -30,7 +33,9 @@ from flinch.store.market.models import (
 HOLDS: dict[str, type[MarketBase]] = {
     "names": Name,
     "daily_bars": DailyBar,
+    "splits": Split,
     "chains": ChainSnapshot,
+    "open_interest": InterestDay,
     "volatility_days": VolatilityDay,
     "extended_days": ExtendedDay,
     "minute_bars": MinuteDay,
@@ -42,11 +47,14 @@ HOLDS: dict[str, type[MarketBase]] = {
     "estimates": Estimate,
     "short_interest": ShortInterest,
     "fund_members": FundMember,
+    "rates": RateDay,
 }
 """The table that each kind is written to."""
 DAYS: dict[str, InstrumentedAttribute[Any]] = {
     "daily_bars": DailyBar.session,
+    "splits": Split.ex_date,
     "chains": ChainSnapshot.session,
+    "open_interest": InterestDay.session,
     "volatility_days": VolatilityDay.session,
     "extended_days": ExtendedDay.session,
     "minute_bars": MinuteDay.session,
@@ -57,6 +65,7 @@ DAYS: dict[str, InstrumentedAttribute[Any]] = {
     "fundamentals": Fundamental.known_on,
     "estimates": Estimate.known_on,
     "short_interest": ShortInterest.settled_on,
+    "rates": RateDay.session,
 }
 """The day that a kind's rows are of."""
 LEAST = ("names", "daily_bars", "chains")

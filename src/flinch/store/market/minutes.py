@@ -10,6 +10,7 @@ from sqlalchemy import Engine, select
 
 from flinch.store.engine import told
 from flinch.store.market.models import MinuteDay
+from flinch.store.market.splits import read_splits
 from flinch.store.packing import pack_groups, packed_prices, unpack_groups, unpacked_prices
 from flinch.store.reading import numbers
 
@@ -42,9 +43,12 @@ def minute_rows(bars: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def read_minutes(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date, dt.date]) -> pl.DataFrame:
+def read_minutes(
+    engine: Engine, names: tuple[int, int], sessions: tuple[dt.date, dt.date], *, as_told: bool = False
+) -> pl.DataFrame:
     """Minute bars of the names between two keys in the sessions between two days, both ends included, by session and name:
-    name_id, session, at (UTC, the minute's start), open, high, low, close, volume (NaN where it is not counted)."""
+    name_id, session, at (UTC, the minute's start), open, high, low, close, volume (NaN where it is not counted). With
+    `as_told` of the shares that there were then, else of those of today."""
     m = MinuteDay
     wanted = (m.session.between(*sessions), m.name_id.between(*names))
     with told(), engine.connect() as connection:
@@ -54,7 +58,7 @@ def read_minutes(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date
     place, records = unpack_groups(MINUTE, [minutes for *_, minutes in days])
     session = np.array([session for session, *_ in days], dtype="datetime64[D]")[place]
     at = session.astype("datetime64[m]") + records["minute"].astype("timedelta64[m]")
-    return pl.DataFrame(
+    rows = pl.DataFrame(
         {
             "name_id": np.array([name_id for _, name_id, _ in days], dtype=np.int64)[place],
             "session": session,
@@ -62,4 +66,7 @@ def read_minutes(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date
             **{field: unpacked_prices(records[field]) for field in _PRICES},
             "volume": np.where(records["volume"] < 0, np.nan, records["volume"]),
         }
+    )
+    return (
+        rows if as_told else read_splits(engine).adjust(rows, "session", ("open", "high", "low", "close"), ("volume",))
     )

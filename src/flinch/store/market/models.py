@@ -154,10 +154,12 @@ class Name(Told, MarketBase):
 
 
 class ExchangeSession(MarketBase):
-    """A session of the exchange, past or ahead."""
+    """A session of the exchange, past or ahead, and when it opens and closes in the market's zone, as hour:minute."""
 
     __tablename__ = "exchange_session"
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    opens: Mapped[str] = mapped_column(String(5), server_default="09:30")
+    closes: Mapped[str] = mapped_column(String(5), server_default="16:00")
 
 
 class DailyBar(Told, MarketBase):
@@ -171,6 +173,33 @@ class DailyBar(Told, MarketBase):
     low: Mapped[float] = mapped_column(Double)
     close: Mapped[float] = mapped_column(Double)
     volume: Mapped[float | None] = mapped_column(Double)
+
+
+class Split(Told, MarketBase):
+    """New shares for an old one: prices before its day are of the old ones, as they were traded."""
+
+    __tablename__ = "split"
+    name_id: Mapped[int] = mapped_column(ForeignKey("name.id"), primary_key=True)
+    ex_date: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    ratio: Mapped[float] = mapped_column(Double)
+
+
+class RateDay(Told, MarketBase):
+    """A rate of a session for so many calendar days, continuously compounded."""
+
+    __tablename__ = "rate_day"
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    days: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    rate: Mapped[float] = mapped_column(Double)
+
+
+class InterestDay(MarketBase):
+    """Open interest of a session's morning that came without chains, packed as `store.market.interest` says."""
+
+    __tablename__ = "interest_day"
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    contracts: Mapped[bytes] = mapped_column(MEDIUMBLOB)
 
 
 class ExtendedDay(Told, MarketBase):

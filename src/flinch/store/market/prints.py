@@ -10,6 +10,7 @@ from sqlalchemy import Engine, select
 
 from flinch.store.engine import told
 from flinch.store.market.models import PrintDay
+from flinch.store.market.splits import read_splits
 from flinch.store.packing import pack_groups, packed_prices, unpack_groups, unpacked_prices
 from flinch.store.reading import numbers
 
@@ -44,9 +45,12 @@ def print_rows(prints: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def read_prints(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date, dt.date]) -> pl.DataFrame:
+def read_prints(
+    engine: Engine, names: tuple[int, int], sessions: tuple[dt.date, dt.date], *, as_told: bool = False
+) -> pl.DataFrame:
     """Prints of the names between two keys in the sessions between two days, both ends included, by name and session, in the
-    order in which they were told: name_id, session, and the fields of `PRINT` (prices as prices)."""
+    order in which they were told: name_id, session, and the fields of `PRINT` (prices as prices). With `as_told` of the
+    shares that there were then, else of those of today."""
     p = PrintDay
     with told(), engine.connect() as connection:
         days = connection.execute(
@@ -55,7 +59,7 @@ def read_prints(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date,
             .order_by(p.name_id, p.session)
         ).all()
     place, records = unpack_groups(PRINT, [prints for *_, prints in days])
-    return pl.DataFrame(
+    rows = pl.DataFrame(
         {
             "name_id": np.array([name_id for name_id, *_ in days], dtype=np.int64)[place],
             "session": np.array([session for _, session, _ in days], dtype="datetime64[D]")[place],
@@ -65,6 +69,7 @@ def read_prints(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date,
             "conditions": records["conditions"],
         }
     )
+    return rows if as_told else read_splits(engine).adjust(rows, "session", ("price",), ("shares",))
 
 
 def read_print_sessions(engine: Engine) -> list[dt.date]:

@@ -10,6 +10,7 @@ from sqlalchemy import Engine, func, select
 
 from flinch.store.engine import told
 from flinch.store.market.models import TapeDay, Venue
+from flinch.store.market.splits import read_splits
 from flinch.store.packing import pack_groups, packed_prices, unpack_groups, unpacked_prices
 from flinch.store.reading import numbers
 
@@ -55,9 +56,12 @@ def tape_rows(fills: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def read_tape(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date, dt.date]) -> pl.DataFrame:
+def read_tape(
+    engine: Engine, names: tuple[int, int], sessions: tuple[dt.date, dt.date], *, as_told: bool = False
+) -> pl.DataFrame:
     """Fills of the names between two keys in the sessions between two days, both ends included, by session and name, in the order
-    in which they were told: name_id, session, and the fields of `FILL` (prices as prices, NaN where not quoted)."""
+    in which they were told: name_id, session, and the fields of `FILL` (prices as prices, NaN where not quoted). With
+    `as_told` of the shares that there were then, else of those of today."""
     t = TapeDay
     with told(), engine.connect() as connection:
         days = connection.execute(
@@ -66,7 +70,7 @@ def read_tape(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date, d
             .order_by(t.session, t.name_id)
         ).all()
     place, records = unpack_groups(FILL, [fills for *_, fills in days])
-    return pl.DataFrame(
+    rows = pl.DataFrame(
         {
             "name_id": np.array([name_id for _, name_id, _ in days], dtype=np.int64)[place],
             "session": np.array([session for session, *_ in days], dtype="datetime64[D]")[place],
@@ -81,6 +85,11 @@ def read_tape(engine: Engine, names: tuple[int, int], sessions: tuple[dt.date, d
             "bid": unpacked_prices(records["bid"]),
             "ask": unpacked_prices(records["ask"]),
         }
+    )
+    return (
+        rows
+        if as_told
+        else read_splits(engine).adjust(rows, "session", ("strike", "price", "bid", "ask"), ("contracts",))
     )
 
 

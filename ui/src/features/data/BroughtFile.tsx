@@ -18,6 +18,7 @@ const NOTHING: How = {
   days: {},
   percent: [],
   decimals: [],
+  adjusted: null,
   make_names: false,
 };
 
@@ -216,6 +217,16 @@ function Columns({ look, zone, onHow }: { look: Look; zone: string; onHow: (chan
                 </option>
               ))}
             </select>
+          </label>
+        )}
+        {look.adjustable && (
+          <label className="beside">
+            <input
+              type="checkbox"
+              checked={how.adjusted ?? false}
+              onChange={(event) => onHow({ adjusted: event.target.checked })}
+            />{" "}
+            prices are adjusted for splits already
           </label>
         )}
         {look.kind !== "names" && look.kind !== null && (

@@ -1,9 +1,9 @@
 import { useState } from "react";
 import type { Schemas } from "@/shared/api/client";
-import { compact, count, number } from "@/shared/format";
+import { clock, compact, count, number } from "@/shared/format";
 import { Missing } from "@/shared/ui/Missing";
 import { Scrolling } from "@/shared/ui/Scrolling";
-import { ContractName, clock, leans } from "@/shared/ui/ticketWords";
+import { ContractName, leans } from "@/shared/ui/ticketWords";
 
 type Data = Schemas["TapeView"];
 type Ticket = Schemas["TicketRow"];

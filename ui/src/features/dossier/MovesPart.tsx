@@ -8,12 +8,11 @@ import { chartBase, monthAxis, type Palette, sessionTooltip, usePalette, valueAx
 import { fans, type Outline } from "@/shared/chart/series";
 import { ticketMarks } from "@/shared/chart/ticketMarks";
 import { told } from "@/shared/chart/told";
-import { count, date, number, signed } from "@/shared/format";
+import { clock as clockOf, count, date, number, signed } from "@/shared/format";
 import { Link } from "@/shared/route";
 import { Figure } from "@/shared/ui/Figure";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Failed, Loading } from "@/shared/ui/States";
-import { clock as clockOf } from "@/shared/ui/ticketWords";
 import type { PartProps, Write } from "./part";
 
 type Data = Schemas["MovesView"];

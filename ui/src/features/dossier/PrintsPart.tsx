@@ -1,11 +1,10 @@
 import type { Schemas } from "@/shared/api/client";
 import { useLines, useNamePrints } from "@/shared/api/queries";
-import { compact, count, date, number, signed } from "@/shared/format";
+import { clock, compact, count, date, number, signed } from "@/shared/format";
 import { PrintWindow, readDays } from "@/shared/ui/PrintWindow";
 import { RecordTable } from "@/shared/ui/RecordTable";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Failed, Loading, NotKept } from "@/shared/ui/States";
-import { clock } from "@/shared/ui/ticketWords";
 import type { PartProps } from "./part";
 import { ShelvesFigure } from "./ShelvesFigure";
 

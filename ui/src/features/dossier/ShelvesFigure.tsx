@@ -2,8 +2,7 @@ import { useRef } from "react";
 import type { Schemas } from "@/shared/api/client";
 import type { OwnLineAt } from "@/shared/chart/lineMarks";
 import { useSize } from "@/shared/chart/size";
-import { compact, count, date, number, signed } from "@/shared/format";
-import { clock } from "@/shared/ui/ticketWords";
+import { clock, compact, count, date, number, signed } from "@/shared/format";
 
 type Data = Schemas["PrintsView"];
 type Bar = Data["bars"][number];
@@ -38,7 +37,7 @@ function Drawn({ data, lines, width, height }: { data: Data; lines: OwnLineAt[];
   // Every session is as wide as the others, whether it is one bar or many.
   const sessions = [...new Set(bars.map(dayOf))];
   const wide = (end - LEFT) / Math.max(1, sessions.length);
-  const at = new Map(bars.map((bar) => [bar.at, LEFT + wide * (sessions.indexOf(dayOf(bar)) + shareOf(bar))]));
+  const at = new Map(bars.map((bar) => [bar.at, LEFT + wide * (sessions.indexOf(dayOf(bar)) + bar.share)]));
   const x = (bar: { at: string }) => at.get(bar.at) ?? LEFT;
   const most = Math.max(1e-9, ...data.shelves.map((shelf) => shelf.share_pct));
   const tests = data.tests.filter((test) => at.has(test.at));
@@ -153,10 +152,3 @@ function ticks(low: number, high: number): number[] {
 }
 
 const dayOf = (bar: Bar) => bar.at.slice(0, 10);
-
-/** Where in its session a bar stands, 0 to 1. */
-function shareOf(bar: Bar): number {
-  if (bar.day) return 0.5;
-  const minute = Number(clock(bar.at).slice(0, 2)) * 60 + Number(clock(bar.at).slice(3, 5)) - 570;
-  return Math.max(0, Math.min(1, (minute + 7.5) / 390));
-}

@@ -8,9 +8,8 @@ import { lineMarks, type OwnLineAt } from "@/shared/chart/lineMarks";
 import { chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { MARKS, ticketMarks } from "@/shared/chart/ticketMarks";
 import { told } from "@/shared/chart/told";
-import { compact, date, number } from "@/shared/format";
+import { clock, compact, date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
-import { clock } from "@/shared/ui/ticketWords";
 
 type Data = Schemas["TapeView"];
 type Ticket = Schemas["TicketRow"];

@@ -1,10 +1,10 @@
 import type { Schemas } from "@/shared/api/client";
 import { useLines, useTape } from "@/shared/api/queries";
-import { compact, count, date, number, signed, signedCompact } from "@/shared/format";
+import { clock, compact, count, date, number, signed, signedCompact } from "@/shared/format";
 import { Missing } from "@/shared/ui/Missing";
 import { Scrolling } from "@/shared/ui/Scrolling";
 import { Failed, Loading, NotKept } from "@/shared/ui/States";
-import { ContractName, clock, leans } from "@/shared/ui/ticketWords";
+import { ContractName, leans } from "@/shared/ui/ticketWords";
 import { LargestTickets } from "./LargestTickets";
 import { PremiumStrip } from "./PremiumStrip";
 import type { PartProps, Write } from "./part";

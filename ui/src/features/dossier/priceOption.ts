@@ -4,8 +4,7 @@ import type { OwnLineAt } from "@/shared/chart/lineMarks";
 import { chartBase, type Palette, valueAxis } from "@/shared/chart/palette";
 import { fans } from "@/shared/chart/series";
 import { ticketMarks } from "@/shared/chart/ticketMarks";
-import { compact, date, metricText, number } from "@/shared/format";
-import { clock } from "@/shared/ui/ticketWords";
+import { clock, compact, date, metricText, number } from "@/shared/format";
 
 export type Data = Schemas["PriceView"];
 /** First and last place shown. */

@@ -1,8 +1,7 @@
 import type { ReactNode } from "react";
 import type { Schemas } from "@/shared/api/client";
-import { compact, date, number, signed } from "@/shared/format";
+import { clock, compact, date, number, signed } from "@/shared/format";
 import { Missing } from "@/shared/ui/Missing";
-import { clock } from "@/shared/ui/ticketWords";
 import type { Column } from "@/shared/ui/WalkTable";
 import { LevelAxis, LevelDots } from "./LevelDots";
 

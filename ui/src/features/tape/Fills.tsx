@@ -1,7 +1,6 @@
 import { useFills } from "@/shared/api/queries";
-import { number } from "@/shared/format";
+import { clock, number } from "@/shared/format";
 import { Failed, Loading } from "@/shared/ui/States";
-import { clock } from "@/shared/ui/ticketWords";
 import type { TicketRow } from "./columns";
 
 /** The fills of a ticket, and what it is part of in words. */

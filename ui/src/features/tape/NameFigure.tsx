@@ -1,14 +1,12 @@
 import type { Schemas } from "@/shared/api/client";
 import { useNameTickets } from "@/shared/api/queries";
-import { compact, count, number, signed } from "@/shared/format";
+import { clock, compact, count, number, signed } from "@/shared/format";
 import { Failed } from "@/shared/ui/States";
-import { clock } from "@/shared/ui/ticketWords";
 
 type Data = Schemas["NameTickets"];
 const WIDTH = 228;
 const HEIGHT = 132;
 const RIGHT = 54;
-const DAY = 390 * 60_000;
 
 /** The focused name's price today with its surviving tickets where they came, and where their money points. */
 export function NameFigure({ request }: { request: Schemas["NameAsked"] }) {
@@ -50,8 +48,9 @@ function Picture({ data }: { data: Data }) {
   // Strikes that lie far away are told at the edge.
   low = Math.max(low - room, Math.min(low, ...strikes)) - 0.02 * (high - low);
   high = Math.min(high + room, Math.max(high, ...strikes)) + 0.02 * (high - low);
-  const opened = Date.parse(data.minutes[0] ?? "") || 0;
-  const x = (at: number) => 2 + (WIDTH - RIGHT - 4) * Math.max(0, Math.min(1, (at - opened) / DAY));
+  const opened = Date.parse(data.opens);
+  const day = Date.parse(data.closes) - opened;
+  const x = (at: number) => 2 + (WIDTH - RIGHT - 4) * Math.max(0, Math.min(1, (at - opened) / day));
   const y = (price: number) =>
     4 + (HEIGHT - 8) * (1 - (Math.max(low, Math.min(high, price)) - low) / (high - low || 1));
   const line = data.minutes

@@ -6,9 +6,8 @@ import { FlowTable, sidesOf } from "@/shared/chart/FlowTable";
 import { flowBars } from "@/shared/chart/flowBars";
 import { chartBase, type Palette, usePalette, valueAxis } from "@/shared/chart/palette";
 import { told } from "@/shared/chart/told";
-import { compact, date, number } from "@/shared/format";
+import { clock, compact, date, number } from "@/shared/format";
 import { Figure } from "@/shared/ui/Figure";
-import { clock } from "@/shared/ui/ticketWords";
 
 type Quarter = Schemas["QuarterRow"];
 export type Chosen = { session: string; place: number };

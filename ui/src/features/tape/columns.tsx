@@ -1,9 +1,9 @@
 import type { Schemas } from "@/shared/api/client";
-import { compact, date, number, signed, signedCompact } from "@/shared/format";
+import { clock, compact, date, number, signed, signedCompact } from "@/shared/format";
 import { oneAddress } from "@/shared/structures/one";
 import { Missing } from "@/shared/ui/Missing";
 import { SymbolLink } from "@/shared/ui/SymbolLink";
-import { ContractName, clock, leans } from "@/shared/ui/ticketWords";
+import { ContractName, leans } from "@/shared/ui/ticketWords";
 import type { Column } from "@/shared/ui/WalkTable";
 import { FlowBar } from "./FlowBar";
 

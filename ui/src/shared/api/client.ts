@@ -1,4 +1,5 @@
 import createClient, { createQuerySerializer } from "openapi-fetch";
+import { setExchangeZone } from "@/shared/format";
 import { inMarket } from "@/shared/market";
 import type { components, operations, paths } from "./schema";
 
@@ -102,7 +103,11 @@ export type FileFormat = "csv" | "xlsx" | "json";
 export type Removed = { id: number; version?: number | null };
 
 export const api = {
-  market: () => unwrap(client.GET("/api/market")),
+  market: async () => {
+    const market = await unwrap(client.GET("/api/market"));
+    setExchangeZone(market.zone);
+    return market;
+  },
   markets: () => unwrap(client.GET("/api/markets")),
   kinds: () => unwrap(client.GET("/api/data/kinds")),
   makeMarket: (body: Schemas["MarketDraft"]) => unwrap(client.POST("/api/markets", { body, ...keyed(body) })),

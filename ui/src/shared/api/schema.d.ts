@@ -2715,6 +2715,11 @@ export interface components {
          * @description A first look at a file, by its first rows.
          */
         FileLook: {
+            /**
+             * Adjustable
+             * @description Whether its prices may have been adjusted for splits
+             */
+            adjustable: boolean;
             /** Columns */
             columns: components["schemas"]["ColumnLook"][];
             /**
@@ -3222,6 +3227,12 @@ export interface components {
          * @description How a file is read, as far as somebody said; the rest is told by the file, or by the last one of the same source.
          */
         ImportHow: {
+            /**
+             * Adjusted
+             * @description Its prices were adjusted for splits by the source
+             * @default null
+             */
+            adjusted: boolean | null;
             /**
              * Columns
              * @description Ours by the file's; nothing for one that is left out
@@ -3871,6 +3882,11 @@ export interface components {
             source: string;
             /** Version */
             version: number;
+            /**
+             * Zone
+             * @description Of the exchange, an IANA name
+             */
+            zone: string;
         };
         /**
          * MarketList
@@ -4137,6 +4153,11 @@ export interface components {
         };
         /** NameTickets */
         NameTickets: {
+            /**
+             * Closes
+             * Format: date-time
+             */
+            closes: string;
             /** Company */
             company: string;
             /**
@@ -4148,6 +4169,11 @@ export interface components {
             minutes: string[];
             /** One Day Move */
             one_day_move: number | null;
+            /**
+             * Opens
+             * Format: date-time
+             */
+            opens: string;
             /** Pointed */
             pointed: components["schemas"]["Pointed"][];
             /** Premium */
@@ -4989,6 +5015,11 @@ export interface components {
             high: number | null;
             /** Low */
             low: number | null;
+            /**
+             * Share
+             * @description Where in its session its middle lies, from 0 to 1
+             */
+            share: number;
         };
         /**
          * PriceBelow

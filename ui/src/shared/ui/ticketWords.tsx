@@ -11,14 +11,4 @@ export function ContractName({ contract }: { contract: { is_call: boolean; strik
   );
 }
 
-const inNewYork = new Intl.DateTimeFormat("en-GB", {
-  timeZone: "America/New_York",
-  hour: "2-digit",
-  minute: "2-digit",
-  second: "2-digit",
-});
-
-/** Exchange time to the second. */
-export const clock = (iso: string) => inNewYork.format(new Date(iso));
-
 export const leans = (lean: number) => (lean > 0 ? "▲ up" : lean < 0 ? "▼ down" : "–");
