@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import shutil
 import tempfile
@@ -90,6 +91,24 @@ class Inbox:
             with self.file(market, upload).open("ab") as file:
                 file.write(data)
             return upload._replace(here=at + len(data))
+
+    def divide(self, market: str, number: int, parts: list[str]) -> Upload:
+        """Let a whole file lie here once for each of some parts that it has, named after them; returns the first, which takes its
+        place. Raises CannotTake when there is no room for so many."""
+        with self._lock:
+            upload, here = self.one(market, number), self.all(market)
+            if len(here) + len(parts) - 1 > MOST:
+                raise CannotTake(f"{upload.name[:80]} holds {len(parts)} kinds, and {MOST} files may be here at most.")
+            file, last = self.file(market, upload), max(one.id for one in here)
+            for place, part in enumerate(parts[1:], start=1):
+                other = upload._replace(id=last + place, name=f"{part}-{upload.name}")
+                self.file(market, other).parent.mkdir(parents=True)
+                os.link(file, self.file(market, other))
+                self._write(market, other)
+            first = upload._replace(name=f"{parts[0]}-{upload.name}")
+            self._write(market, first)
+            file.rename(self.file(market, first))
+            return first
 
     def all(self, market: str) -> list[Upload]:
         """The files of a market, in the order in which they came."""

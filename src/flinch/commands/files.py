@@ -15,7 +15,7 @@ from flinch.feeds.files.exporting import EXPORTED, Span, export_kinds
 from flinch.feeds.files.importing import ADJUSTED, Asked, Outcome, import_file, publish_all
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.matching import guess_kind
-from flinch.feeds.files.reading import files_of_rows, open_table
+from flinch.feeds.files.reading import files_of_rows, kinds_within, open_table
 from flinch.feeds.files.values import Hints, known_zone
 from flinch.feeds.sources import fetch_all, find_source
 from flinch.reach import reached
@@ -25,10 +25,13 @@ from flinch.store.migrate import migrate_market
 
 
 def add_import(parser: argparse.ArgumentParser) -> None:
-    """`flinch import KIND FILE...` and `flinch import FOLDER`."""
+    """`flinch import KIND FILE...`, and `flinch import` of a folder, or of a workbook with a sheet a kind."""
     kinds = ", ".join(KINDS)
     parser.add_argument(
-        "what", nargs="+", metavar="KIND FILE... | FOLDER", help=f"a kind ({kinds}) and files, or a folder"
+        "what",
+        nargs="+",
+        metavar="KIND FILE... | FOLDER | WORKBOOK",
+        help=f"a kind ({kinds}) and files, a folder, or a workbook with a sheet a kind",
     )
     parser.add_argument("--market", required=True)
     parser.add_argument("--source", help="who the files are from")
@@ -89,7 +92,7 @@ def _import(chosen: argparse.Namespace) -> None:
         for kind, path in files:
             # Of what was said of a folder each file takes what is about it.
             ours = {column.name for column in KINDS[kind].columns}
-            theirs = open_table(path).columns if len(files) > 1 else columns
+            theirs = open_table(path, kind).columns if len(files) > 1 else columns
             hints = Hints(
                 zone,
                 {name: way for name, way in days.items() if name in ours},
@@ -132,14 +135,22 @@ def _files(what: list[str]) -> list[tuple[str, Path]]:
         if len(what) == 1:
             raise Refused(f"give the files of {what[0]} too")
         return [(what[0], Path(name)) for name in what[1:]]
-    if len(what) > 1 or not Path(what[0]).is_dir():
-        raise Refused(f"{what[0]!r} is neither a folder nor a kind; kinds are {', '.join(KINDS)}")
-    inside = files_of_rows(Path(what[0]))
+    place = Path(what[0])
+    book = place.is_file() and bool(kinds_within(place))
+    if len(what) > 1 or not (place.is_dir() or book):
+        raise Refused(
+            f"{what[0]!r} is neither a folder, a workbook with a sheet a kind, nor a kind; kinds are {', '.join(KINDS)}"
+        )
+    inside = [place] if book else files_of_rows(place)
     if not inside:
         raise Refused(f"there is no file of rows in {what[0]}")
-    found = [(guess_kind(path, open_table(path).columns), path) for path in inside]
+    found = [(kind, path) for path in inside for kind in kinds_within(path) or [_kind_of(path)]]
     order = list(KINDS)
     return sorted(found, key=lambda one: (order.index(one[0]), one[1].name))
+
+
+def _kind_of(path: Path) -> str:
+    return guess_kind(path, open_table(path).columns)
 
 
 def _pairs(told: list[str], option: str, example: str) -> dict[str, str]:

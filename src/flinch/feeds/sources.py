@@ -20,10 +20,11 @@ import polars as pl
 from sqlalchemy import Engine
 
 from flinch.errors import FlinchError
+from flinch.feeds.files.errors import BadFile
 from flinch.feeds.files.importing import Asked, Outcome, import_file
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.matching import CannotMatch, guess_kind
-from flinch.feeds.files.reading import BadFile, files_of_rows, open_table
+from flinch.feeds.files.reading import files_of_rows, kinds_within, open_table
 from flinch.feeds.files.values import Hints
 from flinch.store.market.holdings import held_spans
 
@@ -98,8 +99,8 @@ class FolderSource:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self._told: dict[Path, tuple[int, int]] = {}
-        self._kinds: dict[Path, tuple[tuple[int, int], str | None]] = {}
+        self._told: dict[tuple[Path, str], tuple[int, int]] = {}
+        self._kinds: dict[Path, tuple[tuple[int, int], list[str]]] = {}
 
     @classmethod
     def made(cls, said: Mapping[str, str]) -> FolderSource:
@@ -114,16 +115,16 @@ class FolderSource:
         for path in files_of_rows(self.folder):
             status = path.stat()
             mark = (status.st_size, status.st_mtime_ns)
-            if self._told.get(path) != mark and self._kind_of(path, mark) == kind:
+            if self._told.get((path, kind)) != mark and kind in self._kinds_of(path, mark):
                 yield path
                 # Only when it was loaded: what was refused is told again.
-                self._told[path] = mark
+                self._told[path, kind] = mark
 
-    def _kind_of(self, path: Path, mark: tuple[int, int]) -> str | None:
-        """The kind of a file, told once while it is the same one; None where it cannot be."""
-        if self._kinds.get(path, (None, None))[0] != mark:
-            kind = None
+    def _kinds_of(self, path: Path, mark: tuple[int, int]) -> list[str]:
+        """The kinds that a file holds, told once while it is the same one; none where it cannot be told."""
+        if path not in self._kinds or self._kinds[path][0] != mark:
+            kinds: list[str] = []
             with contextlib.suppress(CannotMatch, BadFile):
-                kind = guess_kind(path, open_table(path).columns)
-            self._kinds[path] = mark, kind
+                kinds = kinds_within(path) or [guess_kind(path, open_table(path).columns)]
+            self._kinds[path] = mark, kinds
         return self._kinds[path][1]

@@ -252,8 +252,8 @@ def test_the_rate_of_a_session_is_that_of_thirty_days(own: LocalServer, store: E
     assert [one.carry - then.carry for one, then in zip(after, before, strict=True)] == pytest.approx(
         [0.02] * 3, abs=0.002
     )
+    (files / "asked.csv").write_text("session,days,rate\n2026-06-01,10,0.5\n")
     with pytest.raises(CannotMatch, match="decimals or in percent"):
-        (files / "asked.csv").write_text("session,days,rate\n2026-06-01,10,0.5\n")
         load(store, files / "asked.csv", kind="rates")
 
 
@@ -263,12 +263,9 @@ def test_open_interest_that_came_without_chains_is_laid_beside_them(store: Engin
     for name in ("list.csv", "prices.csv", "chains-2026-09-09.parquet"):
         load(store, files / name)
     strike = chain().filter(pl.col("symbol") == "AVERA")["strike"][0]
-    lines = [
-        f"AVERA,2026-09-09,2026-09-18,{strike},C,70", f"AVERA,2026-09-09,2026-09-18,{strike},P,30", "AVERA,2026-09-09,2026-09-18,1,P,5",
-    ]  # fmt: skip
-    (files / "open_interest.csv").write_text(
-        "symbol,session,expiration,strike,right,open_interest\n" + "\n".join(lines) + "\n"
-    )
+    lines = [f"AVERA,2026-09-09,2026-09-18,{rest}" for rest in (f"{strike},C,70", f"{strike},P,30", "1,P,5")]
+    header = "symbol,session,expiration,strike,right,open_interest\n"
+    (files / "open_interest.csv").write_text(header + "\n".join(lines) + "\n")
     outcome = load(store, files / "open_interest.csv")
     assert counts(outcome) == (3, 0, 0, 0)
     told = read_chain(store, 1, TAKEN, dt.date(2026, 9, 18)).filter(pl.col("strike") == strike).sort("is_call")
@@ -278,9 +275,7 @@ def test_open_interest_that_came_without_chains_is_laid_beside_them(store: Engin
     assert exposure["call_exposure"][0] > 0 > exposure["put_exposure"][0], "exposure follows from it"
     assert read_chain(store, 2, TAKEN)["open_interest"].sum() == 0
     assert counts(load(store, files / "open_interest.csv")) == (0, 0, 3, 0)
-    (files / "open_interest.csv").write_text(
-        "symbol,session,expiration,strike,right,open_interest\n" + lines[0][:-2] + "71\n"
-    )
+    (files / "open_interest.csv").write_text(header + lines[0][:-2] + "71\n")
     assert counts(load(store, files / "open_interest.csv")) == (0, 1, 0, 0)
     told = read_chain(store, 1, TAKEN, dt.date(2026, 9, 18)).filter(pl.col("strike") == strike).sort("is_call")
     assert told["open_interest"].to_list() == [30, 71], "what the file does not tell stays"

@@ -15,9 +15,9 @@ from tests.feeds.files.made import TAKEN, bars, chain, counts, load
 from flinch.app import create_app
 from flinch.demo import recover_others
 from flinch.feeds.files import importing
+from flinch.feeds.files.errors import BadFile
 from flinch.feeds.files.importing import Busy, publish_all, recover
 from flinch.feeds.files.matching import CannotMatch
-from flinch.feeds.files.reading import BadFile
 from flinch.market import Markets
 from flinch.settings import Settings
 from flinch.store.engine import make_engine

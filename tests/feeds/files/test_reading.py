@@ -15,7 +15,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from flinch.feeds.files import reading
-from flinch.feeds.files.reading import BadFile, open_table
+from flinch.feeds.files.errors import BadFile
+from flinch.feeds.files.reading import open_table
 
 ROWS = [["TARNO", "56.80", "Lagoon; \u201ccalm\u201d"], ["BELUA", "", "a, b"], ["KOSVI", "1,5", "two\nlines"]]
 

@@ -23,10 +23,12 @@ from flinch.features.data.schemas import (
     WantedColumn,
 )
 from flinch.feeds.files.checking import Where, mend
+from flinch.feeds.files.errors import BadFile
 from flinch.feeds.files.importing import ADJUSTED, Asked, import_file, recover, undo_import, write_change
 from flinch.feeds.files.kinds import KINDS, Column
 from flinch.feeds.files.looking import look_at, refused_rows
 from flinch.feeds.files.matching import CannotMatch
+from flinch.feeds.files.reading import kinds_within
 from flinch.feeds.files.sources import TOLD, prefer
 from flinch.feeds.files.values import DAY_FORMATS, Hints, known_zone
 from flinch.inbox import CannotTake, Inbox, Upload
@@ -57,6 +59,18 @@ def import_list(markets: Markets, inbox: Inbox, name: str) -> ImportList:
 def upload_row(upload: Upload) -> UploadRow:
     """A file that was brought."""
     return UploadRow(**upload._asdict())
+
+
+def take_part(inbox: Inbox, name: str, number: int, at: int, data: bytes) -> UploadRow:
+    """Take a part of a file in; a workbook with a sheet a kind is a file of each. Raises CannotTake and NoSuchUpload."""
+    before, upload = inbox.one(name, number), inbox.take(name, number, at, data)
+    if upload.whole and not before.whole:
+        kinds: list[str] = []
+        # Whoever looks at a file that cannot be read is told so.
+        with contextlib.suppress(BadFile):
+            kinds = kinds_within(inbox.file(name, upload))
+        upload = inbox.divide(name, number, kinds) if kinds else upload
+    return upload_row(upload)
 
 
 def _entry(one: ImportRow) -> ImportEntry:

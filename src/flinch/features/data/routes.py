@@ -170,7 +170,7 @@ def bring_file(body: UploadDraft) -> Response:
 @blueprint.put("/imports/<int:id>/part", responses={200: UploadRow, 404: Problem, 409: Problem, 422: Problem})
 def bring_part(path: UploadPath, query: PartQuery) -> Response:
     """A part of a file, as the body; one that is here already is no mistake."""
-    return reply(imports.upload_row(services().inbox.take(_own(), path.id, query.at, request.get_data())))
+    return reply(imports.take_part(services().inbox, _own(), path.id, query.at, request.get_data()))
 
 
 @blueprint.delete("/imports/<int:id>", responses={200: Done, 404: Problem, 409: Problem})

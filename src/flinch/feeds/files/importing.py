@@ -134,7 +134,7 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
 
     Raises BadFile, CannotMatch and Busy; nothing is changed then. What `tell` raises to stop it leaves nothing behind either.
     """
-    table = open_table(asked.path)
+    table = open_table(asked.path, asked.kind)
     asked = recall(engine, asked, table.columns)
     kind, matched = understood(asked, table.columns)
     adjusted = bool(asked.hints.adjusted)

@@ -43,7 +43,7 @@ class Seen(NamedTuple):
 
 def look_at(engine: Engine, asked: Asked) -> Seen:
     """Look at a file. Raises BadFile."""
-    table = open_table(asked.path)
+    table = open_table(asked.path, asked.kind)
     first = list(itertools.islice(table.batches(), 1))
     asked = recall(engine, asked, table.columns)
     try:

@@ -73,12 +73,17 @@ def _must(column: Column) -> bool:
     return column.needed or column.key
 
 
+def named_kind(path: Path) -> str | None:
+    """The kind that a file's name begins with, chains-2026-09-08.parquet for instance."""
+    word = plain_word(path.name.split(".")[0])
+    return next((kind for kind in KINDS if word == kind or word.startswith(f"{kind}_")), None)
+
+
 def guess_kind(path: Path, theirs: Sequence[str]) -> str:
     """The kind of a file: by its name (chains-2026-09-08.parquet), else that whose columns it has. Raises CannotMatch."""
-    word = plain_word(path.name.split(".")[0])
-    named = [kind for kind in KINDS if word == kind or word.startswith(f"{kind}_")]
+    named = named_kind(path)
     if named:
-        return named[0]
+        return named
     fits = []
     for kind in KINDS.values():
         matched = match_columns(kind, theirs)

@@ -1,4 +1,5 @@
-"""Reading a table out of a file, some rows at a time, whatever its size: text of any usual shape, or Parquet."""
+"""Reading a table out of a file, some rows at a time, whatever its size: text of any usual shape, Parquet, a workbook's sheet, a
+calendar."""
 
 from __future__ import annotations
 
@@ -13,14 +14,17 @@ import zlib
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import IO, NamedTuple, cast
+from typing import IO, Literal, NamedTuple, cast
 
 import numpy as np
 import polars as pl
 from backports import zstd
 from numpy.typing import NDArray
 
-from flinch.errors import FlinchError
+from flinch.feeds.files import calendar_file, sheets
+from flinch.feeds.files.errors import BadFile, short
+from flinch.feeds.files.kinds import KINDS
+from flinch.feeds.files.matching import named_kind
 from flinch.feeds.files.reasons import none_of
 
 _BLOCK = 4 << 20
@@ -28,21 +32,11 @@ _LONGEST_LINE = 1 << 20
 _MOST_COLUMNS = 400
 _AT_ONCE, _ROWS = 250_000, 50_000
 """Rows that are read together: of Parquet, and of text with quotes."""
-_ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".zip", ".gz", ".zst")
+_ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".pq", ".zip", ".gz", ".zst", *sheets.ENDINGS, *calendar_file.ENDINGS)
 _SEPARATORS = ",;\t|"
 _BOMB = 1_000
 """More than so many times its own size no honest file unpacks to."""
 _HONEST = 1 << 30
-
-
-class BadFile(FlinchError):
-    """A file cannot be read as a table; the message says what to do."""
-
-    status, kind = 422, "bad_file"
-
-    def __init__(self, message: str, where: str | None = None) -> None:
-        super().__init__(message)
-        self.where = where
 
 
 class Batch(NamedTuple):
@@ -53,19 +47,26 @@ class Batch(NamedTuple):
     reason: pl.Series
 
 
+Form = Literal["text", "parquet", "sheet", "calendar"]
+
+
 class Table(NamedTuple):
-    """A file that can be read as a table, from its start as often as wanted; `typed` is one whose cells have types."""
+    """A file that can be read as a table, from its start as often as wanted. `head` is how many lines come before the first row
+    (of a sheet: rows); `sheet` is the one that is read of a workbook."""
 
     path: Path
     columns: list[str]
-    typed: bool
-    separator: str
-    encoding: str
-    head: int
+    form: Form
+    separator: str = ""
+    encoding: str = ""
+    head: int = 0
+    sheet: str = ""
 
     def batches(self) -> Iterator[Batch]:
         """All rows in order. Raises BadFile."""
-        return _parquet_batches(self) if self.typed else _text_batches(self)
+        if self.form == "parquet":
+            return _parquet_batches(self)
+        return _text_batches(self) if self.form == "text" else _listed_batches(self)
 
 
 def files_of_rows(folder: Path) -> list[Path]:
@@ -74,8 +75,9 @@ def files_of_rows(folder: Path) -> list[Path]:
     return sorted(path for path in named if path.is_file())
 
 
-def open_table(path: Path) -> Table:
-    """Find out how a file is to be read. Raises BadFile."""
+def open_table(path: Path, kind: str | None = None) -> Table:
+    """Find out how a file is to be read; of a workbook the sheet that is called as the kind that is said or that
+    the file is named after, else the first one. Raises BadFile."""
     try:
         status = path.lstat()
     except OSError as error:
@@ -83,9 +85,56 @@ def open_table(path: Path) -> Table:
     if not stat.S_ISREG(status.st_mode):
         what = {stat.S_IFDIR: "a folder", stat.S_IFLNK: "a link"}.get(stat.S_IFMT(status.st_mode), "no plain file")
         raise BadFile(f"{path.name} is {what}: give a file of rows.")
-    if path.suffix.lower() in (".parquet", ".pq"):
+    ending = path.suffix.lower()
+    if ending in (".parquet", ".pq"):
         return _open_parquet(path)
+    if ending in sheets.ENDINGS:
+        return _open_sheet(path, kind)
+    if ending in calendar_file.ENDINGS:
+        return Table(path, calendar_file.COLUMNS, "calendar")
     return _open_text(path)
+
+
+def kinds_within(path: Path) -> list[str]:
+    """The kinds that sheets of a workbook are called as, where there are several; none for any other file. Raises BadFile."""
+    if path.suffix.lower() not in sheets.ENDINGS:
+        return []
+    words = [sheets.kind_word(title) for title in sheets.sheet_names(path)]
+    found = [kind for kind in KINDS if kind in words]
+    return found if len(found) > 1 else []
+
+
+# -- sheets and calendars ----------------------------------------------------------------------------------------
+
+
+def _open_sheet(path: Path, kind: str | None) -> Table:
+    titles = sheets.sheet_names(path)
+    if not titles:
+        raise BadFile(f"{path.name} has no sheet.")
+    wanted = kind or named_kind(path)
+    sheet = next((title for title in titles if sheets.kind_word(title) == wanted), titles[0])
+    for number, cells in sheets.sheet_rows(path, sheet):
+        if not cells[0].startswith("#"):
+            while cells and not cells[-1]:
+                cells.pop()
+            return Table(path, _sound_columns(path, cells), "sheet", head=number, sheet=sheet)
+    raise BadFile(f"The sheet {sheet[:40]} of {path.name} has no row of column names.", "row 1")
+
+
+def _listed_batches(table: Table) -> Iterator[Batch]:
+    """Rows that come as lists of text."""
+    rows = sheets.sheet_rows(table.path, table.sheet) if table.form == "sheet" else calendar_file.event_rows(table.path)
+    wanted = ((number, cells) for number, cells in rows if number > table.head)
+    width = len(table.columns)
+    while listed := list(itertools.islice(wanted, _ROWS)):
+        # Of a sheet all rows are as wide as the widest.
+        counts = [max((n + 1 for n, cell in enumerate(cells) if cell), default=0) for _, cells in listed]
+        columns = {
+            name: [cells[n] if n < len(cells) else "" for _, cells in listed] for n, name in enumerate(table.columns)
+        }
+        reason = _ragged(pl.Series([max(count, width) for count in counts], dtype=pl.UInt32), width)
+        frame = pl.DataFrame(columns, dict.fromkeys(table.columns, pl.String))
+        yield Batch(np.array([number for number, _ in listed], np.int64), frame, reason)
 
 
 # -- Parquet ----------------------------------------------------------------------------------------------------
@@ -95,9 +144,9 @@ def _open_parquet(path: Path) -> Table:
     try:
         schema = pl.scan_parquet(path).collect_schema()
     except (pl.exceptions.PolarsError, OSError) as error:
-        raise BadFile(f"{path.name} is not Parquet, or only a part of it: {_short(error)}") from None
+        raise BadFile(f"{path.name} is not Parquet, or only a part of it: {short(error)}") from None
     columns = _sound_columns(path, schema.names())
-    return Table(path, columns, True, "", "", 0)
+    return Table(path, columns, "parquet")
 
 
 def _parquet_batches(table: Table) -> Iterator[Batch]:
@@ -107,7 +156,7 @@ def _parquet_batches(table: Table) -> Iterator[Batch]:
         try:
             cells = scan.slice(first, _AT_ONCE).collect()
         except (pl.exceptions.PolarsError, OSError) as error:
-            raise BadFile(f"{table.path.name} ends in the middle: {_short(error)}", f"row {first + 1}") from None
+            raise BadFile(f"{table.path.name} ends in the middle: {short(error)}", f"row {first + 1}") from None
         if not cells.height:
             return
         cells.columns = table.columns
@@ -134,7 +183,7 @@ def _open_text(path: Path) -> Table:
         raise BadFile(f"{path.name} has no line of column names.", "line 1")
     separator = max(_SEPARATORS, key=lambda one: (lines[header].count(one), -_SEPARATORS.index(one)))
     names = next(csv.reader([lines[header]], delimiter=separator))
-    return Table(path, _sound_columns(path, names), False, separator, encoding, header + 1)
+    return Table(path, _sound_columns(path, names), "text", separator, encoding, header + 1)
 
 
 def _text_batches(table: Table) -> Iterator[Batch]:
@@ -204,7 +253,7 @@ def _quoted(table: Table, lines: Iterator[str], read: int) -> Iterator[Batch]:
                     break
         except csv.Error as error:
             line = f"line {read + before + 1}"
-            raise BadFile(f"{table.path.name} cannot be read: {_short(error)}. Is a quote left open?", line) from None
+            raise BadFile(f"{table.path.name} cannot be read: {short(error)}. Is a quote left open?", line) from None
         if not rows:
             return
         columns = {name: [row[n] if n < len(row) else None for row in rows] for n, name in enumerate(table.columns)}
@@ -282,9 +331,9 @@ def _unpacked(path: Path) -> Iterator[IO[bytes]]:
     except PermissionError:
         raise BadFile(f"{path.name} may not be read by who runs Flinch.") from None
     except (EOFError, gzip.BadGzipFile, zipfile.BadZipFile, zlib.error, zstd.ZstdError) as error:
-        raise BadFile(f"{path.name} is packed, and broken or only a part: {_short(error)}") from None
+        raise BadFile(f"{path.name} is packed, and broken or only a part: {short(error)}") from None
     except RuntimeError as error:
-        raise BadFile(f"{path.name} cannot be unpacked: {_short(error)}") from None
+        raise BadFile(f"{path.name} cannot be unpacked: {short(error)}") from None
 
 
 def _require_honest(path: Path, read: int) -> None:
@@ -321,7 +370,3 @@ def _sound_columns(path: Path, names: Sequence[str]) -> list[str]:
             )
         seen[name] = place
     return [name or f"column {place + 1}" for place, name in enumerate(columns)]
-
-
-def _short(error: BaseException) -> str:
-    return str(error).split("\n")[0][:160]
