@@ -1,4 +1,4 @@
-"""What is likely wrong with prices and strikes, told by arithmetic alone."""
+"""What is likely wrong with prices, strikes and quotes, told by arithmetic alone."""
 
 from __future__ import annotations
 
@@ -6,12 +6,13 @@ from typing import NamedTuple
 
 import numpy as np
 
-from flinch.core.arrays import FloatArray, IntArray
+from flinch.core.arrays import BoolArray, FloatArray, IntArray
 
 _USUAL = np.array([2, 3, 4, 5, 6, 7, 8, 10, 15, 20, 25, 30, 40, 50])
 RATIOS: FloatArray = np.sort(np.concatenate([_USUAL, 1 / _USUAL]).astype(np.float64))
 """New shares for an old one that splits are usually made at, in order. Three for two is left out: a report moves price as far."""
 _NEAR = np.log(1.05)
+_NEAR_PRICE, _FEWEST, _LEEWAY = 0.1, 5, 0.0025
 
 
 class Jumps(NamedTuple):
@@ -64,3 +65,45 @@ def strikes_apart(spot: FloatArray, median_strike: FloatArray) -> FloatArray:
         odd = (np.abs(power) >= 1) & (np.abs(np.log10(times) - power) <= np.log10(2))
     apart: FloatArray = np.where(odd, 10.0**power, np.nan)
     return apart
+
+
+def parity_broken(
+    group: IntArray, strike: FloatArray, gap: FloatArray, width: FloatArray, spot: FloatArray, discount: FloatArray
+) -> BoolArray:
+    """Strikes whose call and put do not fit those of the others of their expiration.
+
+    Put and call of one strike tell the forward: the strike plus what the call is worth more, over the discount. Near the price
+    early exercise moves that little, so all strikes of an expiration have to tell the same, within what their quotes leave open.
+
+    Parameters
+    ----------
+    group
+        The expiration of each strike, 0 to n, shape (strikes,).
+    strike, gap, width
+        The strike, the mid of its call less that of its put, and the widths of both quotes together; NaN where one is missing.
+    spot, discount
+        The underlying's price, and what a dollar at the expiration is worth now.
+
+    Returns
+    -------
+    BoolArray
+        Whether a strike is off the middle of its expiration by more than half of that width and a quarter percent of the price;
+        shape (strikes,). Of strikes further than a tenth from the price, and of fewer than five, nothing is said.
+    """
+    forward = strike + gap / discount
+    with np.errstate(invalid="ignore"):
+        told = np.isfinite(forward) & (np.abs(strike / spot - 1) <= _NEAR_PRICE + 1e-9)
+    out = np.zeros(group.size, dtype=bool)
+    order = np.lexsort((forward, group))
+    order = order[told[order]]
+    if not order.size:
+        return out
+    groups, first, count = np.unique(group[order], return_index=True, return_counts=True)
+    middle = np.full(int(group.max()) + 1, np.nan)
+    low, high = first + (count - 1) // 2, first + count // 2
+    enough = count >= _FEWEST
+    middle[groups[enough]] = ((forward[order][low] + forward[order][high]) / 2)[enough]
+    with np.errstate(invalid="ignore"):
+        off = np.abs(forward - middle[group]) * discount > width / 2 + _LEEWAY * spot
+    out[order] = off[order]
+    return out

@@ -6,7 +6,7 @@ from flinch.market.holder import MarketHolder, MarketNotReady, warm
 from flinch.market.markets import Market, Markets, NoSuchMarket, make_market
 from flinch.market.opened import opened
 from flinch.market.version import Column, Version
-from flinch.market.view import UnknownName, View
+from flinch.market.view import Stale, UnknownName, View
 
 __all__ = [
     "PLAIN",
@@ -21,6 +21,7 @@ __all__ = [
     "Markets",
     "NameFacts",
     "NoSuchMarket",
+    "Stale",
     "Table",
     "UnknownName",
     "Version",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,11 +12,11 @@ from rapidfuzz import fuzz, process, utils
 from sqlalchemy import Engine
 
 from flinch.clock import market_now
-from flinch.core.arrays import BoolArray, FloatArray
+from flinch.core.arrays import BoolArray, FloatArray, IntArray
 from flinch.core.calendar import Hours
 from flinch.core.moves import CycleBands
 from flinch.core.pricing import Exercise, exercised_early
-from flinch.core.rules import Node, Panel, Shape, Truth, between, daily_vocabulary
+from flinch.core.rules import Node, Panel, Shape, Truth, aged, between, daily_vocabulary
 from flinch.errors import FlinchError
 from flinch.market.bars import Bars, load_day_bars
 from flinch.market.derived import band_of
@@ -40,6 +41,13 @@ class UnknownName(FlinchError):
         self.symbol = symbol
         self.where = symbol[:64]
         self.nearest = nearest
+
+
+class Stale(NamedTuple):
+    """Figures that newer ones are overdue of: how many days old they are, and that in words."""
+
+    days: int
+    words: str
 
 
 class View:
@@ -306,6 +314,16 @@ class View:
     def reasons(self, node: Node) -> dict[int, str]:
         """Why names have no value of an expression on daily bars, by row."""
         return self.version.reasons(node, self.last)
+
+    def ages(self, node: Node, rows: IntArray) -> dict[int, Stale]:
+        """Those of some names whose value of an expression rests on figures that are older than they should be."""
+        found: dict[int, Stale] = {}
+        for one in aged(node):
+            days = self.metric(one.age)[rows]
+            for row, old in zip(rows[days > one.most].tolist(), days[days > one.most].tolist(), strict=True):
+                if row not in found or found[row].days < old:
+                    found[row] = Stale(int(old), f"{one.words} {int(old)} days ago")
+        return found
 
     def metric(self, key: str) -> FloatArray:
         """A metric of the catalogue for every name."""

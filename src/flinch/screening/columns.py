@@ -11,7 +11,7 @@ from flinch.core.rules import METRICS, STRUCTURE_METRICS, TICKETS, Metric, Node,
 from flinch.core.rules.catalogue import Scale
 from flinch.core.rules.evaluate import TextArray
 from flinch.core.rules.nodes import Kind
-from flinch.market import Dictionary, Table, View
+from flinch.market import Dictionary, Stale, Table, View
 
 
 class Described(NamedTuple):
@@ -64,6 +64,12 @@ class NamedColumn(NamedTuple):
             return {}
         reasons_by_row = self.view.reasons(self.node)
         return {int(row): reasons_by_row[int(row)] for row in rows[missing] if int(row) in reasons_by_row}
+
+    def stale(self, rows: IntArray) -> dict[int, Stale]:
+        """Which of some rows have a value that rests on figures older than they should be."""
+        if self.node is None or self.texts is not None:
+            return {}
+        return self.view.ages(self.node, rows[np.isfinite(self.values[rows])])
 
 
 def read_columns(view: View, dictionary: Dictionary, own: dict[str, Described], texts: list[str]) -> list[NamedColumn]:

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 from urllib.parse import quote
+from zoneinfo import ZoneInfo
 
 from flask import Response, send_file
 from pydantic import BaseModel, Field
@@ -77,9 +78,10 @@ def hand_over(
     return answer_file(services().files.begin(owner(), Write(write, MIME[form], disposition)))
 
 
-def new_york(moment: dt.datetime) -> str:
-    """A moment of the exchange as files say it."""
-    return f"{moment:%Y-%m-%d %H:%M} New York"
+def at_the_exchange(moment: dt.datetime) -> str:
+    """A moment in the exchange's zone as files say it, with the city that the zone is called by."""
+    zone = moment.tzinfo.key if isinstance(moment.tzinfo, ZoneInfo) else "UTC"
+    return f"{moment:%Y-%m-%d %H:%M} {zone.rsplit('/', 1)[-1].replace('_', ' ')}"
 
 
 def in_parts(

@@ -89,7 +89,7 @@ def test_every_check_finds_what_it_is_for(flawed: Engine):
     assert "stale" not in told, "the interest of all of them is another"
     assert [(at[1], at[2][:14]) for at in told["odd_hours"]] == [(dt.date(2026, 9, 8), "taken at 03:00")]
     assert [at[0] for at in told["percent"]] == ["AVERA"]
-    assert set(told) == set(CHECKS) - {"stale"}
+    assert set(told) == set(CHECKS) - {"stale", "parity"}
 
 
 def test_a_clean_market_has_nothing_wrong_and_quotes_that_stay_are_stale(store: Engine, files: Path, tmp_path: Path):
@@ -102,6 +102,18 @@ def test_a_clean_market_has_nothing_wrong_and_quotes_that_stay_are_stale(store: 
     ).write_parquet(tmp_path / "chains.parquet")
     load(store, tmp_path / "chains.parquet")
     assert [at[0] for at in found(store)["stale"]] == ["BONTI", "CELDA"]
+
+
+def test_swapped_sides_break_parity(store: Engine, files: Path):
+    for name in ("list.csv", "prices.csv"):
+        load(store, files / name)
+    near = pl.col("symbol") == "BONTI"
+    swapped = pl.when(near & (pl.col("strike") % 10 == 0)).then(pl.col("right").replace({"C": "P", "P": "C"}))
+    chain().with_columns(right=swapped.otherwise("right")).write_parquet(files / "chains-2026-09-09.parquet")
+    load(store, files / "chains-2026-09-09.parquet")
+    told = found(store)
+    assert [at[:2] for at in told.pop("parity")] == [("BONTI", TAKEN.date())]
+    assert told == {}
 
 
 @pytest.mark.parametrize(

@@ -7,7 +7,7 @@ import { ApiError } from "@/shared/api/client";
 import { useChangeTray, useMarket, useMarkets, useToggleTray, useTray } from "@/shared/api/queries";
 import { Mark } from "@/shared/chart/Mark";
 import { useConflict } from "@/shared/conflict";
-import { date, instant } from "@/shared/format";
+import { city, date, instant } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { marketHere } from "@/shared/market";
 import { NavLink, useNavigate } from "@/shared/route";
@@ -174,7 +174,7 @@ function AsOf({ past }: { past: string | null }) {
   return (
     <span className="asof" title={`Data version ${market.version}, ${market.names} names, from the ${market.source}`}>
       as of <b>{instant(market.as_of)}</b>
-      <span className="from"> New York</span>
+      <span className="from"> {city(market.zone)}</span>
     </span>
   );
 }

@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import Modal from "react-bootstrap/Modal";
-import { ApiError, api, type Schemas, type TrayOp } from "@/shared/api/client";
+import { ApiError, api, calendarAddress, download, type Schemas, type TrayOp } from "@/shared/api/client";
 import {
   useBaskets,
   useChangeTray,
   useKeep,
+  useMarket,
   useNames,
   useOfVersion,
   useSaveBasket,
@@ -187,6 +188,7 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
   const [gone, setGone] = useState<Schemas["OwnBasket"] | null>(null);
   const [open, setOpen] = useState<number | null>(null);
   const failed = (error: Error) => setProblem(error.message);
+  const market = useMarket().data?.market ?? "demo";
   const save = useSaveBasket(READ_AGAIN);
   const remove = useKeep(READ_AGAIN, api.deleteBasket);
   const restore = useKeep(READ_AGAIN, api.restoreBasket);
@@ -256,6 +258,14 @@ function Baskets({ baskets, symbols }: { baskets: Schemas["BasketList"] | undefi
                 }
               >
                 add these
+              </button>
+              <button
+                type="button"
+                className="quiet"
+                title="Reports, ex-dividend days and expirations ahead of its names, as iCalendar"
+                onClick={() => download(calendarAddress(`basket:${basket.id}`, market)).catch(failed)}
+              >
+                dates ahead
               </button>
               <button
                 type="button"

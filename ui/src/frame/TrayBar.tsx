@@ -1,7 +1,7 @@
 import { type KeyboardEvent, type Ref, useState } from "react";
 import { asOfDay, useAsOf } from "@/shared/address";
-import { download } from "@/shared/api/client";
-import { useChangeTray, usePlans, useTray } from "@/shared/api/queries";
+import { calendarAddress, download } from "@/shared/api/client";
+import { useChangeTray, useMarket, usePlans, useTray } from "@/shared/api/queries";
 import { count } from "@/shared/format";
 import { useNavigate } from "@/shared/route";
 import { TakeOut } from "@/shared/ui/TakeOut";
@@ -23,6 +23,7 @@ export function TrayBar({
   const asOf = useAsOf();
   const { setGlance } = useSubject();
   const [confirmed, setConfirmed] = useState("");
+  const dates = calendarAddress("tray", useMarket().data?.market ?? "demo");
   const items = tray.data?.items ?? [];
   const plans = usePlans(asOf).data?.plans ?? [];
   const plansOf = (symbol: string) => plans.filter((plan) => plan.symbol === symbol).length;
@@ -115,6 +116,15 @@ export function TrayBar({
                 .writeText(items.map((item) => item.symbol).join(", "))
                 .then(() => setConfirmed(`${items.length} symbols copied`))
             }
+            onDates={{
+              load: () => download(dates).catch((error: Error) => setConfirmed(error.message)),
+              address: () =>
+                navigator.clipboard
+                  .writeText(new URL(dates, window.location.href).href)
+                  .then(() =>
+                    setConfirmed("The calendar’s address is copied: a calendar program can subscribe to it."),
+                  ),
+            }}
           />
         )}
         {items.length > 0 && (

@@ -88,3 +88,6 @@ export function setExchangeZone(zone: string) {
 
 /** Exchange time to the second. */
 export const clock = (iso: string) => atTheExchange.format(new Date(iso));
+
+/** The city that a zone is called by. */
+export const city = (zone: string) => (zone.split("/").at(-1) ?? zone).replaceAll("_", " ");

@@ -1,5 +1,6 @@
 """The rule language, the metric catalogue, and what rules do to a universe."""
 
+from flinch.core.rules.ages import Aged, aged
 from flinch.core.rules.catalogue import (
     GROUPS,
     METRICS,
@@ -34,6 +35,7 @@ __all__ = [
     "STRUCTURE_METRICS",
     "TICKETS",
     "TICKET_GROUPS",
+    "Aged",
     "Binned",
     "Categories",
     "Edge",
@@ -49,6 +51,7 @@ __all__ = [
     "Shape",
     "Truth",
     "Vocabulary",
+    "aged",
     "aim",
     "aim_among",
     "between",

@@ -19,13 +19,27 @@ from flinch.features.baskets.schemas import (
     UnknownWord,
 )
 from flinch.market import View
+from flinch.screening.dates_ahead import calendar_of, dates_ahead
 from flinch.screening.groups import read_symbols, sectors, source_symbols
 from flinch.store.owned.kept import BASKETS, plain
 from flinch.store.owned.models import Basket
-from flinch.web import ERRORS, Done, Problem, RemoveQuery, UserError, dictionary, reply, services, view, whose
+from flinch.web import (
+    ERRORS,
+    Done,
+    Problem,
+    RemoveQuery,
+    UserError,
+    dictionary,
+    market_name,
+    reply,
+    services,
+    view,
+    whose,
+)
 
 blueprint = APIBlueprint("baskets", __name__, url_prefix="/api/baskets", abp_responses=ERRORS)
 
+CALENDAR = {"content": {"text/calendar": {"schema": {"type": "string"}}}, "description": "A calendar"}
 _GONE = Problem(type="no_such_basket", message="This basket is not there any more. Nothing was changed.")
 
 
@@ -56,6 +70,17 @@ def read_source(query: SourceQuery) -> Response:
     """The symbols of any source: a basket, a sector, a fund's members, the tray, a saved screen's survivors."""
     symbols = source_symbols(view(), services().owned, whose(), dictionary(), query.source)
     return reply(SourceReply(source=query.source, symbols=symbols))
+
+
+@blueprint.get("/calendar", responses={200: CALENDAR, 422: Problem})
+def read_calendar(query: SourceQuery) -> Response:
+    """Reports, ex-dividend days and expirations ahead of the names of any source, as a calendar that others can subscribe to."""
+    now = view()
+    symbols = source_symbols(now, services().owned, whose(), dictionary(), query.source)
+    name = f"Flinch, {query.source.replace(':', ' ')}"
+    told = calendar_of(dates_ahead(now, symbols), name=name, market=market_name(), moment=now.as_of)
+    disposition = 'inline; filename="flinch.ics"'
+    return Response(told, mimetype="text/calendar", headers={"Content-Disposition": disposition})
 
 
 @blueprint.post("/read", responses={200: PastedReply, 422: Problem})

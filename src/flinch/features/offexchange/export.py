@@ -7,7 +7,7 @@ from flask import Response
 from flinch.features.offexchange.schemas import PrintsExport
 from flinch.features.offexchange.service import Found, name_teller, ordered, session_prints
 from flinch.feeds.export import Cell, Heading
-from flinch.web.files import MOST_ROWS, Table, hand_over, in_parts, new_york
+from flinch.web.files import MOST_ROWS, Table, at_the_exchange, hand_over, in_parts
 
 
 def as_file(found: Found, request: PrintsExport) -> Response:
@@ -28,7 +28,7 @@ def as_file(found: Found, request: PrintsExport) -> Response:
         kind="off-exchange",
         title=request.name,
         form=request.format,
-        moment=new_york(view.as_of),
+        moment=at_the_exchange(view.as_of),
         notes=notes,
     )
 

@@ -19,7 +19,7 @@ from flinch.screening.groups import universe
 from flinch.screening.order import ordered
 from flinch.screening.run import run_stack
 from flinch.store.owned.owners import Whose
-from flinch.web.files import MOST_ROWS, Table, hand_over, new_york
+from flinch.web.files import MOST_ROWS, Table, at_the_exchange, hand_over
 
 
 def as_file(
@@ -42,7 +42,7 @@ def as_file(
     table: Iterator[list[Cell]] = (
         [names[row].symbol, names[row].company, *[_cell(column, row) for column in columns]] for row in written
     )
-    moment = new_york(view.as_of) if view.is_newest else f"{view.today}, at the close"
+    moment = at_the_exchange(view.as_of) if view.is_newest else f"{view.today}, at the close"
     notes = [
         ("universe", f"{request.stack.universe}: {int(ran.universe.sum())} names"),
         ("survivors", str(int(ran.result.survivors.sum()))),

@@ -42,6 +42,13 @@ class ScreenRequest(RowsRequest):
     against: Against | None = None
 
 
+class StaleFigures(BaseModel):
+    """How old figures are, in days and in words."""
+
+    days: int
+    words: str
+
+
 class ColumnReply(BaseModel):
     """One column for the names told about: numbers (a condition is 1 or 0) or texts, and why some are missing, by symbol.
 
@@ -58,6 +65,9 @@ class ColumnReply(BaseModel):
     numbers: list[float | None]
     texts: list[str]
     reasons: dict[str, str]
+    stale: dict[str, StaleFigures] = Field(
+        {}, description="Values that rest on figures newer ones are overdue of, by symbol"
+    )
     lowest: float | None
     highest: float | None
     usual_highest: float | None

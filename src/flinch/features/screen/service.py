@@ -22,6 +22,7 @@ from flinch.features.screen.schemas import (
     Series,
     SeriesReply,
     SeriesRequest,
+    StaleFigures,
 )
 from flinch.market import Dictionary, View
 from flinch.screening.columns import Described, NamedColumn, read_columns
@@ -98,6 +99,7 @@ def _column(view: View, column: NamedColumn, rows: IntArray, page: IntArray) -> 
         numbers=column.values[page].tolist() if column.texts is None else [],
         texts=column.texts[page].tolist() if column.texts is not None else [],
         reasons={view.frame.names[row].symbol: text for row, text in column.reasons(page).items()},
+        stale={view.frame.names[row].symbol: StaleFigures(**one._asdict()) for row, one in column.stale(page).items()},
         lowest=lowest,
         highest=highest,
         usual_highest=usual,

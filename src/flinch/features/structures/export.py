@@ -12,7 +12,7 @@ from flinch.features.structures.service import Found, column_of, lines
 from flinch.feeds.export import Cell, Heading
 from flinch.market import Dictionary
 from flinch.screening.columns import Described
-from flinch.web.files import MOST_ROWS, Table, hand_over, in_parts, new_york
+from flinch.web.files import MOST_ROWS, Table, at_the_exchange, hand_over, in_parts
 
 _USUAL = (
     "dte", "cost", "max_profit", "max_loss", "capital", "return_on_capital", "breakeven_below", "breakeven_above",
@@ -64,6 +64,6 @@ def as_file(found: Found, things: Dictionary, own: dict[str, Described], request
         kind="structures",
         title=request.name,
         form=request.format,
-        moment=new_york(view.as_of),
+        moment=at_the_exchange(view.as_of),
         notes=notes,
     )

@@ -10,7 +10,7 @@ from flinch.features.tape.schemas import TapeExport
 from flinch.features.tape.service import contract_row, contract_table, name_row, name_table, ticket_lines
 from flinch.features.tape.survivors import Survivors
 from flinch.feeds.export import Cell, Heading
-from flinch.web.files import MOST_ROWS, Table, hand_over, in_parts, new_york
+from flinch.web.files import MOST_ROWS, Table, at_the_exchange, hand_over, in_parts
 
 
 def as_file(found: Survivors, request: TapeExport) -> Response:
@@ -23,7 +23,7 @@ def as_file(found: Survivors, request: TapeExport) -> Response:
         ("survivors", f"{found.rows.size} tickets, {found.shown.size} of them looked at"),
         ("a lean", "is a fact about a trade, not about its owner: what it hedges is not known"),
     ]
-    moment = new_york(found.table.until or view.as_of)
+    moment = at_the_exchange(found.table.until or view.as_of)
     return hand_over(
         table, view, found.ran, kind="tape", title=request.name, form=request.format, moment=moment, notes=notes
     )

@@ -29,7 +29,7 @@ class StackAsked(BaseModel):
     sessions: int = Field(1, ge=1, le=5, description="How many sessions back, the as-of session among them")
     as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
     until: Time | None = Field(
-        None, description="A time of the as-of session in New York; none: its end, or the newest moment"
+        None, description="A time of the as-of session at the exchange; none: its end, or the newest moment"
     )
     quarter: QuarterChosen | None = Field(None, description="Show survivors of this quarter of an hour alone")
 

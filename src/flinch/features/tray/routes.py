@@ -19,6 +19,7 @@ from flinch.market import View
 from flinch.screening.columns import read_columns
 from flinch.store.owned import tray as store
 from flinch.web import ERRORS, Problem, dictionary, own_metrics, reply, services, view, whose
+from flinch.web.files import at_the_exchange
 
 blueprint = APIBlueprint("tray", __name__, url_prefix="/api/tray", abp_responses=ERRORS)
 
@@ -94,7 +95,7 @@ def export_tray(query: TrayExport) -> Response:
             cells.append(entry.why.get("values", {}).get(key))
             cells.append(float(columns[key].values[row]) if row is not None else None)
         rows.append(cells)
-    notes = [("tray", f"{len(rows)} names"), ("as of", f"{now.as_of:%Y-%m-%d %H:%M} New York")]
+    notes = [("tray", f"{len(rows)} names"), ("as of", at_the_exchange(now.as_of))]
     name = f"tray {now.today}.{query.format}"
     return Response(
         write_sheet(Sheet("Tray", headings, rows, notes), query.format),

@@ -13,7 +13,7 @@ import polars as pl
 from sqlalchemy import Engine, func, select
 from sqlalchemy.orm import aliased
 
-from flinch.core.checks import split_jumps, strikes_apart
+from flinch.core.checks import parity_broken, split_jumps, strikes_apart
 from flinch.errors import FlinchError
 from flinch.feeds.files.changes import Change
 from flinch.feeds.files.importing import write_change
@@ -22,12 +22,15 @@ from flinch.store.market.chain import Snapshot, read_contracts, read_snapshots, 
 from flinch.store.market.imports import Ledger
 from flinch.store.market.models import TENORS, ChainSnapshot, DailyBar, NameChain, SnapshotPrice, Split, VolatilityDay
 from flinch.store.market.names import bars_of_today, read_names, read_newest_bar
+from flinch.store.market.rates import read_rate
 from flinch.store.market.settings import MarketSettings, read_settings
 from flinch.store.reading import dates, numbers, read_table
 
 _EXAMPLES = 40
 _FAR = 0.05
 """How far outside its bar a price may be."""
+_STRIKES = 3
+"""Strikes that parity is broken at before a name is told of."""
 _PERCENT = 5.0
 """A name whose implied volatilities are above it on average has them in percent."""
 
@@ -276,6 +279,38 @@ def _strikes(read: _Read) -> _Found:
     return _Found(found.with_columns(pl.lit(newest).alias("session"), words.alias("words")))
 
 
+def _parity(read: _Read) -> _Found:
+    if not read.snapshots:
+        return _Found(_NONE)
+    newest = read.snapshots[-1]
+    key = ["name_id", "expiration", "strike"]
+    quoted = read.contracts.filter((pl.col("bid") > 0) & (pl.col("ask") >= pl.col("bid")))
+    calls, puts = (
+        quoted.filter(pl.col("is_call") == side).select(
+            *key, ((pl.col("bid") + pl.col("ask")) / 2).alias("mid"), (pl.col("ask") - pl.col("bid")).alias("width")
+        )
+        for side in (True, False)
+    )
+    rows = calls.join(puts, on=key, suffix="_put").join(read.spots, on="name_id").sort(key)
+    group = rows.select((pl.col("name_id").rank("dense") * 10_000 + pl.col("expiration").rank("dense")).alias("g"))["g"]
+    days = (dates(rows["expiration"]) - np.datetime64(newest.session, "D")).astype(np.float64)
+    rate = read_rate(read.engine, newest.session, read.settings.rate)
+    broken = parity_broken(
+        np.unique(group.to_numpy(), return_inverse=True)[1],
+        numbers(rows["strike"]),
+        numbers(rows["mid"]) - numbers(rows["mid_put"]),
+        numbers(rows["width"]) + numbers(rows["width_put"]),
+        numbers(rows["price"]),
+        np.exp(-rate * days / 365),
+    )
+    near = (pl.col("strike") / pl.col("price") - 1).abs() <= 0.1
+    names = rows.with_columns(pl.Series("broken", broken)).filter(near)
+    told = names.group_by("name_id", maintain_order=True).agg(pl.col("broken").sum().alias("n"), pl.len().alias("of"))
+    found = told.filter((pl.col("n") >= _STRIKES) & (pl.col("n") >= 0.2 * pl.col("of")))
+    words = pl.format("at {} of {} strikes near the price", pl.col("n"), pl.col("of"))
+    return _Found(found.with_columns(pl.lit(newest.session).alias("session"), words.alias("words")))
+
+
 def _vanished(read: _Read) -> _Found:
     snapshots = read.snapshots
     earlier = [one for one in snapshots if one.session < snapshots[-1].session]
@@ -363,6 +398,11 @@ CHECKS: dict[str, _Check] = {
     "far_from_bar": _Check("chains", "The underlying's price is far outside the bar of its session.", _far_from_bar),
     "strikes": _Check("chains", "Strikes are ten times, or a tenth of, what the price is.", _strikes),
     "crossed": _Check("chains", "Quotes that are crossed; surfaces leave them out.", _crossed),
+    "parity": _Check(
+        "chains",
+        "Calls and puts of one strike do not fit the other strikes of their expiration, by more than their quotes are wide: are "
+        "sides swapped, or of different moments?", _parity,
+    ),
     "stale": _Check("chains", "Quotes that are exactly those of the moment before.", _stale),
     "vanished": _Check("chains", "Open interest that vanished over night.", _vanished),
     "odd_hours": _Check("chains", "Moments outside the hours of the exchange.", _odd_hours),

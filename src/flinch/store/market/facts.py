@@ -59,24 +59,34 @@ def read_facts(
             if not suffix or name in ("eps_ttm", "book"):
                 yield {name + suffix: events.taken(numbers(rows[name]), last)}
         if not suffix:
-            ended = events.taken(dates(rows["period_end"]).astype(np.int64), last)
-            yield {"fundamentals_age": sessions.astype(np.int64)[None, :] - ended}
+            yield {"fundamentals_age": _age(sessions, events, dates(rows["period_end"]), last)}
 
     e = Estimate
     events, rows = read(select(e.name_id, e.known_on, e.eps_next_year, e.fair_value), "known_on", EXPECTED)
     for name in ("eps_next_year", "fair_value"):
         yield {name: events.taken(numbers(rows[name]), events.last(sessions))}
+    yield {"estimates_age": _age(sessions, events, dates(rows["known_on"]), events.last(sessions))}
 
     yield _dividends(engine, ids, sessions, kind)
 
     s = ShortInterest
     events, rows = read(
-        select(s.name_id, s.known_on, s.shares).order_by(s.name_id, s.settled_on), "known_on", (), ("shares",)
+        select(s.name_id, s.known_on, s.settled_on, s.shares).order_by(s.name_id, s.settled_on),
+        "known_on",
+        (),
+        ("shares",),
     )
     last = events.last(sessions)
     before = np.where(last - 1 >= events.start[:-1, None], last - 1, -1)
     yield {"short_shares": events.taken(numbers(rows["shares"]), last)}
     yield {"short_shares_before": events.taken(numbers(rows["shares"]), before)}
+    yield {"short_interest_age": _age(sessions, events, dates(rows["settled_on"]), last)}
+
+
+def _age(sessions: Dates, events: Events, days: Dates, place: NDArray[np.int64]) -> Floats:
+    """Days from those of events to each session."""
+    age: Floats = sessions.astype(np.int64)[None, :] - events.taken(days.astype(np.int64), place)
+    return age
 
 
 def _dividends(engine: Engine, ids: NDArray[np.int64], sessions: Dates, kind: NDArray[np.str_]) -> dict[str, Floats]:

@@ -2,12 +2,9 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { chooseMarket } from "@/shared/api/choose";
 import { api, type Schemas } from "@/shared/api/client";
-import { DASH, instant, number } from "@/shared/format";
+import { city, DASH, instant, number } from "@/shared/format";
 
 const USUAL: Schemas["MarketDraft"] = { name: "", calendar: "XNYS", currency: "USD", index: null, rate: 0.04 };
-
-/** The city that a zone is called by. */
-const city = (zone: string) => (zone.split("/").at(-1) ?? zone).replaceAll("_", " ");
 
 /** The markets beside each other: open one, make one, remove one. */
 export function Markets({ list }: { list: Schemas["MarketList"] }) {

@@ -146,7 +146,7 @@ export const printColumns = (link: Link, session: string): Column<PrintRow>[] =>
   {
     id: "at",
     label: "At",
-    title: `When its first print came, New York, on ${date(session, true)}`,
+    title: `When its first print came, at the exchange, on ${date(session, true)}`,
     cell: (row) => clock(row.at),
   },
   { id: "symbol", label: "Symbol", title: "The name", text: true, cell: (row) => link(row.symbol) },

@@ -420,5 +420,15 @@ function Cell({
         <span className="arrow">{arrow(value)}</span> {signed(value, 2)}
       </>
     );
-  return metricText(metric?.unit ?? column.unit, column.decimals, value);
+  const shown = metricText(metric?.unit ?? column.unit, column.decimals, value);
+  const stale = column.stale[row.symbol];
+  if (!stale) return shown;
+  return (
+    <span title={`${stale.words[0]?.toUpperCase()}${stale.words.slice(1)}: newer figures are overdue.`}>
+      <small className="aged">
+        {stale.days} d<span className="visually-hidden"> old</span>
+      </small>{" "}
+      {shown}
+    </span>
+  );
 }

@@ -30,8 +30,8 @@ export function Until({
           inputMode="numeric"
           placeholder="now"
           maxLength={5}
-          aria-label="Until which time of the session, in New York"
-          title="Only what was known by then, like 11:30 New York; empty: all of the session"
+          aria-label="Until which time of the session, at the exchange"
+          title="Only what was known by then, like 11:30 at the exchange; empty: all of the session"
           key={until ?? ""}
           defaultValue={until ?? ""}
           onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}

@@ -91,7 +91,7 @@ export const ticketColumns = (link: Link, many: boolean, onPackage: (address: st
   {
     id: "at",
     label: "Time",
-    title: "Of its first fill, in New York",
+    title: "Of its first fill, at the exchange",
     text: true,
     cell: (t) => `${many ? `${date(t.session)} ` : ""}${clock(t.at)}`,
   },

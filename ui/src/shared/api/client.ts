@@ -265,6 +265,10 @@ export const api = {
     unwrap(client.POST("/api/tray/undo", { params: { query: { version } }, ...keyed(change) })),
 };
 
+/** Where the calendar of a source's dates is, which other programs can ask again. */
+export const calendarAddress = (source: string, market: string) =>
+  `/api/baskets/calendar?source=${encodeURIComponent(source)}&market=${encodeURIComponent(market)}`;
+
 /** How far a file is that is still being written, and what stops it. */
 export type Writing = { percent: number; stop: () => void };
 

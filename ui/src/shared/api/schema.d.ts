@@ -22,6 +22,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/baskets/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reports, ex-dividend days and expirations ahead of the names of any source, as a calendar that others can subscribe to. */
+        get: operations["baskets_read_calendar_calendar_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/baskets/read": {
         parameters: {
             query?: never;
@@ -1928,6 +1945,14 @@ export interface components {
             };
             /** Short */
             short: string;
+            /**
+             * Stale
+             * @description Values that rest on figures newer ones are overdue of, by symbol
+             * @default {}
+             */
+            stale: {
+                [key: string]: components["schemas"]["StaleFigures"];
+            };
             /** Texts */
             texts: string[];
             /** Unit */
@@ -4112,7 +4137,7 @@ export interface components {
             symbol: string;
             /**
              * Until
-             * @description A time of the as-of session in New York; none: its end, or the newest moment
+             * @description A time of the as-of session at the exchange; none: its end, or the newest moment
              * @default null
              */
             until: string | null;
@@ -6662,6 +6687,16 @@ export interface components {
             universe: string;
         };
         /**
+         * StaleFigures
+         * @description How old figures are, in days and in words.
+         */
+        StaleFigures: {
+            /** Days */
+            days: number;
+            /** Words */
+            words: string;
+        };
+        /**
          * Standing
          * @description Rank and percentile of iv30, with what they are made of.
          */
@@ -7127,7 +7162,7 @@ export interface components {
             stack: components["schemas"]["StackBody"];
             /**
              * Until
-             * @description A time of the as-of session in New York; none: its end, or the newest moment
+             * @description A time of the as-of session at the exchange; none: its end, or the newest moment
              * @default null
              */
             until: string | null;
@@ -7326,7 +7361,7 @@ export interface components {
             stack: components["schemas"]["StackBody"];
             /**
              * Until
-             * @description A time of the as-of session in New York; none: its end, or the newest moment
+             * @description A time of the as-of session at the exchange; none: its end, or the newest moment
              * @default null
              */
             until: string | null;
@@ -8380,6 +8415,92 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    baskets_read_calendar_calendar_get: {
+        parameters: {
+            query: {
+                /** @description all, stock, fund, tray, sector:…, members:…, basket:ID or screen:ID */
+                source: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A calendar */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -9,11 +9,13 @@ export function TakeOut({
   copyKey,
   onFile,
   onCopy,
+  onDates,
 }: {
   drop?: "up" | "down";
   copyKey?: string;
   onFile: (format: FileFormat) => void;
   onCopy: () => void;
+  onDates?: { load: () => void; address: () => void };
 }) {
   return (
     <Dropdown drop={drop} align="end">
@@ -29,6 +31,17 @@ export function TakeOut({
         <Dropdown.Item as="button" type="button" onClick={onCopy}>
           copy the symbols {copyKey && <kbd>{copyKey}</kbd>}
         </Dropdown.Item>
+        {onDates && (
+          <>
+            <Dropdown.Divider />
+            <Dropdown.Item as="button" type="button" onClick={onDates.load}>
+              dates ahead as iCalendar
+            </Dropdown.Item>
+            <Dropdown.Item as="button" type="button" onClick={onDates.address}>
+              copy the calendar’s address
+            </Dropdown.Item>
+          </>
+        )}
       </Dropdown.Menu>
     </Dropdown>
   );
