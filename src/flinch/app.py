@@ -17,6 +17,8 @@ from flinch.errors import FlinchError
 from flinch.features.baskets.routes import blueprint as baskets
 from flinch.features.data.imports import KIND as IMPORT
 from flinch.features.data.imports import import_work
+from flinch.features.data.otherwise import KIND as OTHERWISE
+from flinch.features.data.otherwise import otherwise_work
 from flinch.features.data.routes import blueprint as data
 from flinch.features.dossier.routes import blueprint as dossier
 from flinch.features.frame.routes import blueprint as frame
@@ -45,10 +47,28 @@ from flinch.web.guard import add_headers, refuse_foreign_hosts, refuse_other_ori
 from flinch.web.keys import answer_again, leave_key, remember_answer
 from flinch.web.lane import begin_request, end_request
 
+_MARKET = {
+    "name": "market",
+    "in": "query",
+    "required": False,
+    "description": "The market that the call is about; none: the one that was chosen last, first the demo",
+    "schema": {"type": "string", "maxLength": 30},
+}
+
+
+class _Described(OpenAPI):
+    """The application; its description says of every call that it may name a market."""
+
+    def generate_spec_json(self) -> None:
+        super().generate_spec_json()  # type: ignore[no-untyped-call]
+        for calls in self.spec_json["paths"].values():
+            for call in calls.values():
+                call.setdefault("parameters", []).append(_MARKET)
+
 
 def create_app(settings: Settings, databases: Databases) -> OpenAPI:
     """The application on the databases of a server; it may be started before a market is loaded."""
-    app = OpenAPI(
+    app = _Described(
         __name__,
         info=Info(title="Flinch", version=__version__),
         validation_error_callback=_invalid,
@@ -66,8 +86,12 @@ def create_app(settings: Settings, databases: Databases) -> OpenAPI:
     owned = make_engine(databases.owned_url, patient=False)
     markets = Markets(databases, settings.columns)
     inbox = Inbox(settings.inbox)
-    kinds = {EVIDENCE: evidence_work(markets, owned), IMPORT: import_work(markets, inbox)}
-    jobs = Jobs(JobTable(owned, OwnedJob), kinds, long={IMPORT})
+    kinds = {
+        EVIDENCE: evidence_work(markets, owned),
+        IMPORT: import_work(markets, inbox),
+        OTHERWISE: otherwise_work(markets, owned),
+    }
+    jobs = Jobs(JobTable(owned, OwnedJob), kinds, long={IMPORT, OTHERWISE})
     app.extensions["flinch"] = Services(owned, markets, jobs, Files(), inbox)
     for blueprint in (
         frame,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import re
 from typing import Any
@@ -10,7 +11,7 @@ import numpy as np
 import pytest
 from flask.testing import FlaskClient
 from flask_openapi3 import OpenAPI
-from sqlalchemy import Connection, Engine, select, text, update
+from sqlalchemy import Connection, Engine, insert, select, text, update
 from tests.every_route import answered, asked
 from tests.kept_market import copied_database
 
@@ -20,8 +21,9 @@ from flinch.market import View
 from flinch.settings import Settings
 from flinch.store.engine import make_engine
 from flinch.store.market.chain import CONTRACT
+from flinch.store.market.interest import INTEREST
 from flinch.store.market.minutes import MINUTE
-from flinch.store.market.models import MarketBase, MinuteDay, NameChain, PrintDay, TapeDay
+from flinch.store.market.models import InterestDay, MarketBase, MinuteDay, NameChain, PrintDay, TapeDay
 from flinch.store.market.prints import PRINT
 from flinch.store.market.surfaces import read_expiries, read_surface
 from flinch.store.market.tape import FILL
@@ -44,6 +46,7 @@ ALTERED = (
     f"UPDATE estimate SET eps_next_year = 99 WHERE known_on > '{KEPT}'",
     f"UPDATE short_interest SET shares = 1 WHERE known_on > '{KEPT}'",
     f"UPDATE dividend SET amount = 99 WHERE declared_on > '{KEPT}'",
+    f"INSERT INTO rate_day (session, days, rate) VALUES ('{KEPT}' + INTERVAL 1 DAY, 30, 0.3)",
 )
 
 
@@ -96,7 +99,25 @@ def other_prints(connection: Connection) -> None:
         connection.execute(update(p).where(*mine).values(prints=pack(prints)))
 
 
-PACKED = {NameChain: other_chains, MinuteDay: other_minutes, TapeDay: other_trades, PrintDay: other_prints}
+def other_interest(connection: Connection) -> None:
+    """Open interest beside the chains of the session after."""
+    contract = np.zeros(1, INTEREST)
+    contract["expiration"], contract["strike"], contract["open_interest"] = 20_900, 10_000, 77
+    row = {
+        "session": np.datetime64(KEPT).astype(object) + dt.timedelta(days=1),
+        "name_id": 1,
+        "contracts": pack(contract),
+    }
+    connection.execute(insert(InterestDay).values(row))
+
+
+PACKED = {
+    NameChain: other_chains,
+    MinuteDay: other_minutes,
+    TapeDay: other_trades,
+    PrintDay: other_prints,
+    InterestDay: other_interest,
+}
 SYMBOLS = ("TARNO", "BELUA", "KESEO", "MUFEO", "FENSO")
 
 
@@ -163,6 +184,8 @@ def test_every_table_that_has_days_is_altered():
         "import_before",
         "other_row",
         "source_order",
+        # What was told a share before a split is told a share of today, on every page alike.
+        "split",
     }
     # When chains were looked at is read from the session's own moments.
     assert {table.name for table in MarketBase.metadata.sorted_tables} - timeless - {"chain_snapshot"} == {

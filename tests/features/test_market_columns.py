@@ -4,6 +4,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pytest
+from flask.testing import FlaskClient
 from sqlalchemy import Engine
 
 from flinch.core.rules import METRICS, RuleError
@@ -69,3 +70,52 @@ def test_own_metrics_are_words_of_their_owner_only():
         PLAIN.read("dear > 1")
     assert with_own((("dear", "iv30 / hv63"),)) is mine, "read once"
     assert with_own(()) is PLAIN
+
+
+def test_figures_that_newer_ones_are_overdue_of_say_how_old_they_are(market: View):
+    rows = np.arange(market.panel.names)
+    keys = ["price_to_book", "forward_pe", "days_to_cover", "price", "fundamentals_age", "eps_ttm / eps_next_year"]
+    told = dict(zip(keys, read_columns(market, PLAIN, {}, keys), strict=True))
+    stale = {key: column.stale(rows) for key, column in told.items()}
+    age = {key: market.metric(key) for key in ("fundamentals_age", "estimates_age", "short_interest_age")}
+
+    def expected(key: str, of: str, most: int) -> dict[int, int]:
+        there = np.isfinite(told[key].values) & (age[of] > most)
+        return {int(row): int(age[of][row]) for row in np.flatnonzero(there)}
+
+    for key, of, most in (
+        ("price_to_book", "fundamentals_age", 140),
+        ("forward_pe", "estimates_age", 100),
+        ("days_to_cover", "short_interest_age", 35),
+    ):
+        assert {row: one.days for row, one in stale[key].items()} == expected(key, of, most), key
+    overdue = stale["price_to_book"]
+    assert overdue, "the market has names whose reports are overdue"
+    row, one = next(iter(overdue.items()))
+    assert one.words == f"of a quarter that ended {one.days} days ago"
+    assert stale["price"] == stale["fundamentals_age"] == {}
+    # Of several figures the oldest is told.
+    both = stale["eps_ttm / eps_next_year"]
+    assert both[row].days == max(
+        age["fundamentals_age"][row], age["estimates_age"][row] if age["estimates_age"][row] > 100 else 0
+    )
+    # As of an earlier session nothing of later is known, and ages are those of then.
+    before = market.at(market.last - 200)
+    [column] = read_columns(before, PLAIN, {}, ["price_to_book"])
+    then = before.metric("fundamentals_age")
+    assert {r: one.days for r, one in column.stale(rows).items()} == {
+        int(r): int(then[r]) for r in np.flatnonzero(np.isfinite(column.values) & (then > 140))
+    }
+
+
+def test_the_screen_says_it_beside_the_value(client: FlaskClient, market: View):
+    answer = client.post(
+        "/api/screen",
+        json={"stack": {"universe": "stock", "rules": []}, "columns": ["price_to_book", "price"], "limit": 500},
+    ).json
+    columns = {one["key"]: one for one in answer["columns"]}
+    age = market.metric("fundamentals_age")
+    assert columns["price"]["stale"] == {}
+    told = columns["price_to_book"]["stale"]
+    for symbol, one in told.items():
+        assert one["days"] == age[market.row(symbol)] > 140

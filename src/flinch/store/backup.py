@@ -152,7 +152,7 @@ def restore_owned(databases: Databases, path: Path, held: Held, aside: Path) -> 
     _require_known(path, held, "owned")
     tables = OwnedBase.metadata.sorted_tables
     # Beside what is there, brought up to date, and put in its place at once.
-    with databases.beside() as url:
+    with databases.beside("restored") as url:
         beside, owned = make_engine(url), make_engine(databases.owned_url)
         try:
             _restore(beside, path, held, "owned")

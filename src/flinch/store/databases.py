@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import pymysql
+from sqlalchemy import make_url
 
 from flinch.errors import FlinchError
 from flinch.store.errors import DatabaseAway
@@ -100,15 +101,28 @@ class Databases:
             cursor.execute(f"CREATE DATABASE `{database}`")
 
     @contextlib.contextmanager
-    def beside(self) -> Iterator[str]:
-        """An empty database that is no market, for as long as the body runs; gives its address."""
-        self._drop(_BESIDE)
+    def beside(self, purpose: str) -> Iterator[str]:
+        """An empty database that is no market, for as long as the body runs, one for each purpose; gives its address."""
+        name = f"{_BESIDE}_{purpose}"
+        self._drop(name)
         with self.enter() as connection, connection.cursor() as cursor:
-            self._open(cursor, _BESIDE)
+            self._open(cursor, name)
         try:
-            yield self._url(_BESIDE)
+            yield self._url(name)
         finally:
-            self._drop(_BESIDE)
+            self._drop(name)
+
+    def shown(self, market: str, url: str, tables: list[str], own: str) -> None:
+        """Let the database of an address show a market's tables as they are, and have one of them for its own, as it is now."""
+        database, theirs = make_url(url).database, _database(market)
+        with self.enter() as connection, connection.cursor() as cursor:
+            for table in tables:
+                if table == own:
+                    cursor.execute(f"CREATE TABLE `{database}`.`{table}` LIKE `{theirs}`.`{table}`")
+                    cursor.execute(f"INSERT INTO `{database}`.`{table}` SELECT * FROM `{theirs}`.`{table}`")
+                else:
+                    cursor.execute(f"CREATE VIEW `{database}`.`{table}` AS SELECT * FROM `{theirs}`.`{table}`")
+            connection.commit()
 
     def prepare(self) -> None:
         """Let the users of all databases that are there in with this start's password, and make what every start needs."""

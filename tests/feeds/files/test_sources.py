@@ -7,12 +7,17 @@ from pathlib import Path
 
 import polars as pl
 import pytest
+from flask.testing import FlaskClient
 from sqlalchemy import Engine, select
 from tests.feeds.files.made import SESSIONS, bars, counts, load
 from tests.feeds.files.test_undoing import require_same, whole
+from tests.waiting import until
 
+from flinch.app import create_app
 from flinch.feeds.files.importing import undo_import, write_change
 from flinch.feeds.files.sources import disagreements, prefer, read_sources
+from flinch.settings import Settings
+from flinch.store.local_server import LocalServer
 from flinch.store.market.models import DailyBar, EarningsReport, OtherRow
 from flinch.store.reading import read_table
 
@@ -134,3 +139,54 @@ def test_words_and_days_come_back_as_they_were(store: Engine, files: Path, tmp_p
     assert row == ("after_close", dt.date(2026, 9, 1))
     o = OtherRow
     assert read_table(store, select(o.source)).rows() == [("North",)]
+
+
+def otherwise(client: FlaskClient, source: str) -> dict:
+    """What comes of asking it."""
+    job = client.post("/api/data/sources/daily_bars/otherwise?market=mine", json={"source": source}).json
+    until(lambda: client.get(f"/api/data/otherwise/{job['id']}?market=mine").json["over"], "the screens")
+    return client.get(f"/api/data/otherwise/{job['id']}?market=mine").json["told"]
+
+
+def test_screens_that_would_answer_otherwise_are_told_and_nothing_is_changed(
+    own: LocalServer, two: Engine, files: Path, tmp_path: Path
+):
+    """South has Avera two percent higher on the newest session: what asks for its price to be there takes it in."""
+    load(two, tmp_path / "daily_bars.parquet", source="South")
+    load(two, files / "chains-2026-09-09.parquet")
+    client = create_app(Settings(), own.databases).test_client()
+    at = "?market=mine"
+    edge = NORTH[-1] * 1.01
+    made = []
+    for name, rule, universe in (
+        ("above", f"close > {edge:.4f}", "name:AVERA"),
+        ("below", f"close < {edge:.4f}", "name:AVERA"),
+        ("whatever it is", "close > 0", "all"),
+        ("gone", "close > 0", "basket:77777"),
+    ):
+        stack = {"universe": universe, "rules": [{"text": rule}]}
+        body = {"name": name, "body": stack | {"table": "names", "columns": ["price"], "sort": []}}
+        answer = client.post(f"/api/screens{at}", json=body)
+        assert answer.status_code == 200, answer.json
+        made.append(str(answer.json["id"]))
+    before = whole(two)
+    try:
+        told = otherwise(client, "South")
+        assert told["values"] == 5
+        assert told["unread"] == 1, "its basket is not there any more"
+        saved = {one["name"]: one for one in told["screens"] if one["saved"]}
+        assert {name: (one["came"], one["went"], one["names"]) for name, one in saved.items()} == {
+            "above": (["AVERA"], [], 0),
+            "below": ([], ["AVERA"], 1),
+        }
+        assert [saved[name]["key"] for name in ("above", "below")] == made[:2]
+        assert told["looked_at"] > 4, "the ready ones too"
+        nobody = otherwise(client, "Nobody")
+        assert (nobody["values"], nobody["screens"]) == (0, [])
+        assert client.post(f"/api/data/sources/chains/otherwise{at}", json={"source": "South"}).status_code == 422
+    finally:
+        for number in made:
+            client.delete(f"/api/screens/{number}{at}")
+    require_same(two, before)
+    assert own.databases.markets() == ["demo", "mine"], "nothing is left of what stood beside"
+    assert closes(two) == pytest.approx(NORTH)

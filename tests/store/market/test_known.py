@@ -88,7 +88,7 @@ def loaded(engine: Engine) -> MarketFrame:
 
 def test_longer_bars_are_made_of_the_minutes_and_add_up_to_the_day(engine: Engine, simulated: SimulatedMarket):
     frame = loaded(engine)
-    bars = load_bars(engine, frame.ids, frame.sessions)
+    bars = load_bars(engine, frame.ids, frame.sessions, frame.hours)
     assert [bars[length].close.shape[1] for length in (5, 15, 60)] == [10 * 78 - 3, 10 * 26 - 1, 70]
     for length, held in bars.items():
         for session in np.unique(held.session):
@@ -107,7 +107,7 @@ def test_longer_bars_are_made_of_the_minutes_and_add_up_to_the_day(engine: Engin
 
 def test_bars_of_one_name_and_day_are_those_of_all(engine: Engine):
     frame = loaded(engine)
-    every = load_bars(engine, frame.ids, frame.sessions)
+    every = load_bars(engine, frame.ids, frame.sessions, frame.hours)
     for symbol in ("TARNO", "FENSO", "GLUDO"):
         row = frame.index[symbol]
         one = load_day_bars(engine, int(frame.ids[row]), frame.sessions[-1])

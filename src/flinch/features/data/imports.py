@@ -135,9 +135,14 @@ def begin_mend(jobs: Jobs, name: str, check: str, asked: MendAsked, owner: int) 
 
 def begin_prefer(jobs: Jobs, name: str, kind: str, order: list[str], owner: int) -> int:
     """Say beside requests which source of a kind is preferred; returns the work's number. Raises CannotMatch and TooManyJobs."""
-    if kind not in TOLD:
-        raise CannotMatch(f"Of {kind!r} one source tells at a time; several may of {', '.join(TOLD)}.", "kind")
+    require_told(kind)
     return jobs.submit(KIND, {"market": name, "prefer": kind, "order": list(dict.fromkeys(order))}, owner=owner)
+
+
+def require_told(kind: str) -> None:
+    """Raises CannotMatch for a kind that several sources do not tell of."""
+    if kind not in TOLD:
+        raise CannotMatch(f"Of {kind[:40]!r} one source tells at a time; several may of {', '.join(TOLD)}.", "kind")
 
 
 def job_told(jobs: Jobs, job: Job) -> ImportJob:

@@ -5,7 +5,7 @@ from urllib.parse import quote
 from flask import Response, request, send_file
 from flask_openapi3 import APIBlueprint
 
-from flinch.features.data import imports, service
+from flinch.features.data import imports, otherwise, service
 from flinch.features.data.schemas import (
     CoverageQuery,
     CoverageReply,
@@ -24,6 +24,8 @@ from flinch.features.data.schemas import (
     MarketRow,
     MendAsked,
     MendPath,
+    OtherwiseAsked,
+    OtherwiseJob,
     PartQuery,
     PreferDraft,
     PreferPath,
@@ -36,7 +38,7 @@ from flinch.files import Write
 from flinch.inbox import NoSuchUpload
 from flinch.store.databases import DEMO
 from flinch.store.owned.owners import choose_market
-from flinch.web import ERRORS, Done, Problem, UserError, market_name, owner, reply, services
+from flinch.web import ERRORS, Done, Problem, UserError, market_name, own_formulas, owner, reply, services
 from flinch.web.files import RESPONSES, answer_file
 from flinch.web.lane import COSTLY
 
@@ -111,6 +113,26 @@ def list_sources() -> Response:
 def prefer(path: PreferPath, body: PreferDraft) -> Response:
     """Say which source of a kind is preferred; it can be undone as an import can."""
     return _job(imports.begin_prefer(services().jobs, _own(), path.kind, body.order, owner()))
+
+
+@blueprint.post("/data/sources/<string:kind>/otherwise", responses={200: OtherwiseJob, 409: Problem, 422: Problem})
+def ask_otherwise(path: PreferPath, body: OtherwiseAsked) -> Response:
+    """Ask which screens would answer otherwise if another source of a kind were preferred; nothing is changed."""
+    imports.require_told(path.kind)
+    running = services()
+    begun = otherwise.begin(running.jobs, market_name(), path.kind, body.source, own_formulas(), owner())
+    return _otherwise(begun)
+
+
+@blueprint.get("/data/otherwise/<int:id>", responses={200: OtherwiseJob, 404: Problem, 409: Problem})
+def read_otherwise(path: UploadPath) -> Response:
+    """How that stands, and what was found."""
+    return _otherwise(path.id)
+
+
+def _otherwise(number: int) -> Response:
+    jobs = services().jobs
+    return reply(otherwise.job_told(jobs, jobs.look(number, owner(), _WAIT_SECONDS, kind=otherwise.KIND)))
 
 
 @blueprint.post("/data/checks/<string:check>/mend", responses={200: ImportJob, 409: Problem})

@@ -154,6 +154,44 @@ class DisagreementRow(BaseModel):
     widest: list[DifferingValue]
 
 
+class OtherwiseAsked(BaseModel):
+    """Which source's values are to stand in the place of those that are served."""
+
+    model_config = ConfigDict(extra="forbid")
+    source: str = Field(min_length=1, max_length=40)
+
+
+class ScreenOtherwise(BaseModel):
+    """A screen that would answer otherwise: how many names it has, and which would come and go."""
+
+    key: str = Field(description="In addresses; s- and its key for a ready one")
+    name: str
+    saved: bool
+    names: int
+    came: list[str]
+    went: list[str]
+    more: int = Field(description="Of those that come and go, how many are not told")
+
+
+class OtherwiseReply(BaseModel):
+    """The screens that would answer otherwise with so many values of another source."""
+
+    values: int
+    looked_at: int
+    unread: int = Field(description="Screens whose rules cannot be read")
+    screens: list[ScreenOtherwise]
+
+
+class OtherwiseJob(BaseModel):
+    """How far that is, and what was found."""
+
+    id: int
+    percent: int
+    stage: str
+    over: bool
+    told: OtherwiseReply | None
+
+
 class SourceList(BaseModel):
     """Sources by kind, and where they disagree by more than the tolerance."""
 

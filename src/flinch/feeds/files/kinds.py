@@ -95,15 +95,6 @@ _ALL = (
         ),
     ),
     Kind(
-        "splits",
-        "New shares made of old ones: prices before are then told of the new ones, unless their source did that itself.",
-        (
-            _SYMBOL,
-            Column("ex_date", "day", key=True, needed=True, called=("date", "split_date", "effective_date", "exdate")),
-            Column("ratio", "number", needed=True, least=0, called=("split_ratio", "factor", "split_factor", "new_for_old")),
-        ),
-    ),
-    Kind(
         "chains",
         "Quotes of options at a moment, of as many names as there are.",
         (
@@ -132,6 +123,15 @@ _ALL = (
             _SESSION,
             *_CONTRACT,
             Column("open_interest", "whole", needed=True, least=0, called=("oi", "openint", "open_int")),
+        ),
+    ),
+    Kind(
+        "splits",
+        "New shares made of old ones: prices before are then told of the new ones, unless their source did that itself.",
+        (
+            _SYMBOL,
+            Column("ex_date", "day", key=True, needed=True, called=("date", "split_date", "effective_date", "exdate")),
+            Column("ratio", "number", needed=True, least=0, called=("split_ratio", "factor", "split_factor", "new_for_old")),
         ),
     ),
     Kind(

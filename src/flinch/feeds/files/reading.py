@@ -26,6 +26,7 @@ from flinch.feeds.files.errors import BadFile, short
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.matching import named_kind
 from flinch.feeds.files.reasons import none_of
+from flinch.feeds.files.wide import Wide, unfolded, wide_columns
 
 _BLOCK = 4 << 20
 _LONGEST_LINE = 1 << 20
@@ -61,9 +62,12 @@ class Table(NamedTuple):
     encoding: str = ""
     head: int = 0
     sheet: str = ""
+    wide: Wide | None = None
 
     def batches(self) -> Iterator[Batch]:
-        """All rows in order. Raises BadFile."""
+        """All rows in order; of one that is `wide` those that are made of its own. Raises BadFile."""
+        if self.wide is not None:
+            return _unfolded_batches(self.wide, self._replace(wide=None, columns=self.wide.theirs))
         if self.form == "parquet":
             return _parquet_batches(self)
         return _text_batches(self) if self.form == "text" else _listed_batches(self)
@@ -86,13 +90,22 @@ def open_table(path: Path, kind: str | None = None) -> Table:
         what = {stat.S_IFDIR: "a folder", stat.S_IFLNK: "a link"}.get(stat.S_IFMT(status.st_mode), "no plain file")
         raise BadFile(f"{path.name} is {what}: give a file of rows.")
     ending = path.suffix.lower()
-    if ending in (".parquet", ".pq"):
-        return _open_parquet(path)
-    if ending in sheets.ENDINGS:
-        return _open_sheet(path, kind)
     if ending in calendar_file.ENDINGS:
         return Table(path, calendar_file.COLUMNS, "calendar")
-    return _open_text(path)
+    if ending in (".parquet", ".pq"):
+        table = _open_parquet(path)
+    elif ending in sheets.ENDINGS:
+        table = _open_sheet(path, kind)
+    else:
+        table = _open_text(path)
+    wide = wide_columns(table.columns)
+    return table if wide is None else table._replace(wide=wide, columns=wide.columns)
+
+
+def _unfolded_batches(wide: Wide, table: Table) -> Iterator[Batch]:
+    for batch in table.batches():
+        cells, place = unfolded(wide, batch.cells)
+        yield Batch(batch.line[place], cells, batch.reason.gather(place))
 
 
 def kinds_within(path: Path) -> list[str]:

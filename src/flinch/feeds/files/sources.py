@@ -196,6 +196,21 @@ def _pairs(engine: Engine, kind: str) -> pl.DataFrame:
     return rows.with_columns(pl.col("day").cast(pl.Date), pl.col("told").cast(pl.String), source.alias("served_by"))
 
 
+def read_others(engine: Engine, kind: str, source: str) -> pl.DataFrame:
+    """The rows that a source tells otherwise than those that are served, as rows of the kind's table."""
+    pairs = _pairs(engine, kind)
+    mine = pairs.filter(pl.col("source") == source)
+    return _decoded(kind, mine, pairs.schema)
+
+
+def _decoded(kind: str, pairs: pl.DataFrame, schema: pl.Schema) -> pl.DataFrame:
+    """What is kept beside as rows of the kind's table."""
+    _, day = TOLD[kind]
+    decoded = pairs["told"].str.json_decode(pl.Struct({name: schema[name] for name in _values(kind)})).struct.unnest()
+    key = pairs.select(pl.col("day").alias(day), "name_id", pl.col("other_import").alias("import_id"))
+    return pl.concat([key, decoded], how="horizontal")
+
+
 def disagreements(engine: Engine, tolerance: float = TOLERANCE) -> list[Disagreement]:
     """Where sources disagree by more than a tolerance, by kind, column and pair of sources; those that do most often first."""
     names = read_names(engine)
@@ -260,7 +275,7 @@ def prefer(engine: Engine, kind: str, order: list[str]) -> tuple[Change, str]:
     kept beside."""
     imports, before = read_tellers(engine)
     tellers = Tellers("", imports, before | {kind: order})
-    table, day = TOLD[kind]
+    table, _ = TOLD[kind]
     pairs = _pairs(engine, kind)
     ranks = tellers.ranks(kind)
     rank = pl.col("source").replace_strict(ranks, default=len(ranks), return_dtype=pl.Int64)
@@ -281,12 +296,7 @@ def prefer(engine: Engine, kind: str, order: list[str]) -> tuple[Change, str]:
         if not best.height:
             return
         keyed = [pl.lit(kind).alias("kind"), pl.col("day"), pl.col("name_id")]
-        dtypes = {name: pairs.schema[name] for name in values}
-        decoded = best["told"].str.json_decode(pl.Struct(dtypes)).struct.unnest()
-        now = pl.concat(
-            [best.select(pl.col("day").alias(day), "name_id", pl.col("other_import").alias("import_id")), decoded],
-            how="horizontal",
-        )
+        now = _decoded(kind, best, pairs.schema)
         gave_way = best.select(
             *keyed,
             pl.col("served_by").alias("source"),

@@ -107,6 +107,7 @@ def learn(batches: Iterable[Batch], kind: Kind, matched: dict[str, str], hints: 
         ways[name] = hints.days.get(name) or _best(
             matched[name], counts[name], differ[name], column, hints.before.days.get(name)
         )
+    ways |= _marks_of_all(counts, ways)
     needs = [
         name for name, way in ways.items() if asked[name].sort == "instant" and way not in ("offset", "typed", *_EPOCHS)
     ]
@@ -117,6 +118,14 @@ def learn(batches: Iterable[Batch], kind: Kind, matched: dict[str, str], hints: 
             their[:80],
         )
     return Reading(matched, ways, hints.percent | shares.percent(ways), hints.zone)
+
+
+def _marks_of_all(counts: dict[str, dict[str, int]], ways: dict[str, str]) -> dict[str, str]:
+    """The decimal mark of columns that either fits: that of the others, where they agree. Shares of 54.321 are thousands in a
+    file that has prices of 10,25."""
+    told = {name: counts[name] for name, way in ways.items() if way in ("point", "comma")}
+    sure = {ways[name] for name, count in told.items() if count["point"] != count["comma"]}
+    return {name: "comma" for name, count in told.items() if count["point"] == count["comma"] and sure == {"comma"}}
 
 
 class _Shares:

@@ -33,9 +33,9 @@ from flinch.store.market.models import (
 HOLDS: dict[str, type[MarketBase]] = {
     "names": Name,
     "daily_bars": DailyBar,
-    "splits": Split,
     "chains": ChainSnapshot,
     "open_interest": InterestDay,
+    "splits": Split,
     "volatility_days": VolatilityDay,
     "extended_days": ExtendedDay,
     "minute_bars": MinuteDay,

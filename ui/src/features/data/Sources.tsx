@@ -5,6 +5,7 @@ import { count, DASH, date, number } from "@/shared/format";
 import { Link } from "@/shared/route";
 import { Failed, Loading } from "@/shared/ui/States";
 import { Progress } from "./Progress";
+import { useOtherwise } from "./useOtherwise";
 import { useWork } from "./useWork";
 
 /** Who tells of each kind, which one is preferred, and where they disagree. */
@@ -69,6 +70,7 @@ export function Sources() {
 
 function Differing({ one }: { one: Schemas["DisagreementRow"] }) {
   const [open, setOpen] = useState(false);
+  const screens = useOtherwise(one.kind, one.other);
   return (
     <article className="differing" aria-label={`${one.kind.replaceAll("_", " ")}: ${one.column}`}>
       <p>
@@ -79,8 +81,20 @@ function Differing({ one }: { one: Schemas["DisagreementRow"] }) {
         from {date(one.first, true)} to {date(one.last, true)}.{" "}
         <button type="button" className="quiet" aria-expanded={open} onClick={() => setOpen(!open)}>
           {open ? "close" : "the widest"}
+        </button>{" "}
+        <button
+          type="button"
+          className="quiet"
+          disabled={screens.isPending}
+          title={`Run every screen with what ${one.other} says in place of ${one.served_by}; nothing is changed`}
+          onClick={() => screens.mutate()}
+        >
+          which screens would answer otherwise?
         </button>
       </p>
+      {screens.told && <Progress {...screens.told} />}
+      {screens.error && <p role="alert">{screens.error.message}</p>}
+      {screens.data && <Otherwise told={screens.data} source={one.other} />}
       {open && (
         <table className="plain-table narrow">
           <thead>
@@ -108,5 +122,47 @@ function Differing({ one }: { one: Schemas["DisagreementRow"] }) {
         </table>
       )}
     </article>
+  );
+}
+
+/** The screens that would answer otherwise, with the names that would come and go. */
+function Otherwise({ told, source }: { told: Schemas["OtherwiseReply"]; source: string }) {
+  const unread = told.unread > 0 ? `; ${count(told.unread, "screen")} could not be read` : "";
+  return (
+    <div role="status">
+      <p>
+        With {count(told.values, "value")} of {source},{" "}
+        {told.screens.length === 0 ? "none" : number(told.screens.length)} of {count(told.looked_at, "screen")} would
+        answer otherwise{unread}.
+      </p>
+      {told.screens.length > 0 && (
+        <table className="plain-table narrow">
+          <thead>
+            <tr>
+              <th className="words">Screen</th>
+              <th>Names</th>
+              <th className="words">Would come</th>
+              <th className="words">Would go</th>
+            </tr>
+          </thead>
+          <tbody>
+            {told.screens.map((screen) => (
+              <tr key={screen.key}>
+                <th scope="row" className="words">
+                  <Link to={`/screen?screen=${screen.key}`}>{screen.name}</Link>
+                  {screen.saved && <span className="muted"> yours</span>}
+                </th>
+                <td>{number(screen.names)}</td>
+                <td className="words">{screen.came.join(", ") || DASH}</td>
+                <td className="words">
+                  {screen.went.join(", ") || DASH}
+                  {screen.more > 0 && <span className="muted"> and {number(screen.more)} more</span>}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </div>
   );
 }

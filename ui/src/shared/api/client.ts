@@ -136,6 +136,9 @@ export const api = {
   sources: (signal: AbortSignal) => unwrap(client.GET("/api/data/sources", { signal })),
   prefer: (kind: string, order: string[]) =>
     unwrap(client.PUT("/api/data/sources/{kind}", { params: { path: { kind } }, body: { order } })),
+  askOtherwise: (kind: string, source: string) =>
+    unwrap(client.POST("/api/data/sources/{kind}/otherwise", { params: { path: { kind } }, body: { source } })),
+  otherwise: (id: number) => unwrap(client.GET("/api/data/otherwise/{id}", { params: { path: { id } } })),
   mend: (check: string, body: Schemas["MendAsked"]) =>
     unwrap(client.POST("/api/data/checks/{check}/mend", { params: { path: { check } }, body })),
   undoImport: (id: number) => unwrap(client.POST("/api/imports/history/{id}/undo", { params: { path: { id } } })),

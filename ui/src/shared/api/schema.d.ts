@@ -210,6 +210,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/data/otherwise/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How that stands, and what was found. */
+        get: operations["data_read_otherwise_data_otherwise__int_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/data/sources": {
         parameters: {
             query?: never;
@@ -238,6 +255,23 @@ export interface paths {
         /** Say which source of a kind is preferred; it can be undone as an import can. */
         put: operations["data_prefer_data_sources__string_kind__put"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/data/sources/{kind}/otherwise": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask which screens would answer otherwise if another source of a kind were preferred; nothing is changed. */
+        post: operations["data_ask_otherwise_data_sources__string_kind__otherwise_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4386,6 +4420,46 @@ export interface components {
             tenths: components["schemas"]["Tenth"][];
         };
         /**
+         * OtherwiseAsked
+         * @description Which source's values are to stand in the place of those that are served.
+         */
+        OtherwiseAsked: {
+            /** Source */
+            source: string;
+        };
+        /**
+         * OtherwiseJob
+         * @description How far that is, and what was found.
+         */
+        OtherwiseJob: {
+            /** Id */
+            id: number;
+            /** Over */
+            over: boolean;
+            /** Percent */
+            percent: number;
+            /** Stage */
+            stage: string;
+            told: components["schemas"]["OtherwiseReply"] | null;
+        };
+        /**
+         * OtherwiseReply
+         * @description The screens that would answer otherwise with so many values of another source.
+         */
+        OtherwiseReply: {
+            /** Looked At */
+            looked_at: number;
+            /** Screens */
+            screens: components["schemas"]["ScreenOtherwise"][];
+            /**
+             * Unread
+             * @description Screens whose rules cannot be read
+             */
+            unread: number;
+            /** Values */
+            values: number;
+        };
+        /**
          * OverTime
          * @description One number of one name in every session held. A condition is 1 or 0.
          */
@@ -6104,6 +6178,32 @@ export interface components {
             saved: components["schemas"]["SavedScreen"][];
             /** Starters */
             starters: components["schemas"]["Starter"][];
+        };
+        /**
+         * ScreenOtherwise
+         * @description A screen that would answer otherwise: how many names it has, and which would come and go.
+         */
+        ScreenOtherwise: {
+            /** Came */
+            came: string[];
+            /**
+             * Key
+             * @description In addresses; s- and its key for a ready one
+             */
+            key: string;
+            /**
+             * More
+             * @description Of those that come and go, how many are not told
+             */
+            more: number;
+            /** Name */
+            name: string;
+            /** Names */
+            names: number;
+            /** Saved */
+            saved: boolean;
+            /** Went */
+            went: string[];
         };
         /**
          * ScreenReply
@@ -8283,7 +8383,10 @@ export type $defs = Record<string, never>;
 export interface operations {
     baskets_list_baskets_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8366,7 +8469,10 @@ export interface operations {
     };
     baskets_save_basket_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8465,6 +8571,8 @@ export interface operations {
             query: {
                 /** @description all, stock, fund, tray, sector:…, members:…, basket:ID or screen:ID */
                 source: string;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path?: never;
@@ -8548,7 +8656,10 @@ export interface operations {
     };
     baskets_read_pasted_read_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8638,6 +8749,8 @@ export interface operations {
             query: {
                 /** @description all, stock, fund, tray, sector:…, members:…, basket:ID or screen:ID */
                 source: string;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path?: never;
@@ -8721,7 +8834,10 @@ export interface operations {
     };
     baskets_replace_basket__int_id__put: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -8822,6 +8938,8 @@ export interface operations {
             query?: {
                 /** @description The one that was read; none: whichever is kept */
                 version?: number | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -8916,7 +9034,10 @@ export interface operations {
     };
     baskets_restore_basket__int_id__restore_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -9010,7 +9131,10 @@ export interface operations {
     };
     handbook_check_text_check_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9097,7 +9221,10 @@ export interface operations {
     };
     data_read_checks_data_checks_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9180,7 +9307,10 @@ export interface operations {
     };
     data_mend_data_checks__string_check__mend_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 check: string;
@@ -9281,6 +9411,8 @@ export interface operations {
             query?: {
                 /** @description A kind that names have of sessions */
                 of?: string;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path?: never;
@@ -9368,6 +9500,8 @@ export interface operations {
                 /** @description A kind, or all */
                 of?: string;
                 form?: "parquet" | "csv";
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path?: never;
@@ -9462,7 +9596,10 @@ export interface operations {
     };
     data_list_kinds_data_kinds_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9543,9 +9680,109 @@ export interface operations {
             };
         };
     };
+    data_read_otherwise_data_otherwise__int_id__get: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OtherwiseJob"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     data_list_sources_data_sources_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9628,7 +9865,10 @@ export interface operations {
     };
     data_prefer_data_sources__string_kind__put: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 kind: string;
@@ -9724,6 +9964,107 @@ export interface operations {
             };
         };
     };
+    data_ask_otherwise_data_sources__string_kind__otherwise_post: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path: {
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OtherwiseAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OtherwiseJob"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     dossier_export_chain_chain_file__path_symbol__get: {
         parameters: {
             query?: {
@@ -9732,6 +10073,8 @@ export interface operations {
                 /** @description None: the nearest monthly one */
                 expiration?: string | null;
                 format?: "csv" | "xlsx" | "json";
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -9824,6 +10167,8 @@ export interface operations {
                 as_of?: string | null;
                 /** @description None: the nearest monthly one */
                 expiration?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -9912,6 +10257,8 @@ export interface operations {
             query?: {
                 /** @description The last session on or before this day; none: the newest */
                 as_of?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -10000,6 +10347,8 @@ export interface operations {
             query?: {
                 /** @description The last session on or before this day; none: the newest */
                 as_of?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -10092,6 +10441,8 @@ export interface operations {
                 expression: string;
                 /** @description A line to compare with; none: the session's value */
                 reference?: number | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -10188,6 +10539,8 @@ export interface operations {
                 expirations?: string;
                 /** @description Expiration of the expected move shown; none: the nearest monthly one */
                 fan?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -10290,6 +10643,8 @@ export interface operations {
                 deviations?: number;
                 /** @description Metrics or expressions drawn below */
                 below?: string[];
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -10384,6 +10739,8 @@ export interface operations {
                 first?: string | null;
                 /** @description Up to this day; none: the as-of session */
                 last?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -10474,6 +10831,8 @@ export interface operations {
                 as_of?: string | null;
                 /** @description One whose trades are kept; the as-of session when left out */
                 session?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -10565,6 +10924,8 @@ export interface operations {
                 estimator?: "close_to_close" | "parkinson" | "garman_klass" | "rogers_satchell" | "yang_zhang";
                 /** @description Sessions of historical volatility */
                 window?: number;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -10656,6 +11017,8 @@ export interface operations {
                 estimator?: "close_to_close" | "parkinson" | "garman_klass" | "rogers_satchell" | "yang_zhang";
                 /** @description Sessions of historical volatility */
                 window?: number;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -10741,7 +11104,10 @@ export interface operations {
     };
     frame_read_file_files__int_id__get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -10837,7 +11203,10 @@ export interface operations {
     };
     frame_cancel_file_files__int_id__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -10922,7 +11291,10 @@ export interface operations {
     };
     handbook_read_handbook_handbook_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -11005,7 +11377,10 @@ export interface operations {
     };
     data_list_imports_imports_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -11088,7 +11463,10 @@ export interface operations {
     };
     data_bring_file_imports_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -11184,7 +11562,10 @@ export interface operations {
     };
     data_undo_import_imports_history__int_id__undo_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -11278,7 +11659,10 @@ export interface operations {
     };
     data_read_import_job_imports_jobs__int_id__get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -11372,7 +11756,10 @@ export interface operations {
     };
     data_put_away_imports__int_id__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -11466,7 +11853,10 @@ export interface operations {
     };
     data_check_file_imports__int_id__check_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -11564,7 +11954,10 @@ export interface operations {
     };
     data_load_file_imports__int_id__load_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -11662,7 +12055,10 @@ export interface operations {
     };
     data_look_at_file_imports__int_id__look_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -11763,6 +12159,8 @@ export interface operations {
             query: {
                 /** @description Its first byte */
                 at: number;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -11857,7 +12255,10 @@ export interface operations {
     };
     data_read_refused_imports__int_id__refused_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -11951,7 +12352,10 @@ export interface operations {
     };
     frame_cancel_job_jobs__int_id__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -12036,7 +12440,10 @@ export interface operations {
     };
     lines_add_line_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12137,6 +12544,8 @@ export interface operations {
                 as_of?: string | null;
                 /** @description Chances are of a touch by this day's close; none: in 21 sessions */
                 by?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -12222,7 +12631,10 @@ export interface operations {
     };
     lines_change_line__int_id__put: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -12323,6 +12735,8 @@ export interface operations {
             query?: {
                 /** @description The one that was read; none: whichever is kept */
                 version?: number | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -12417,7 +12831,10 @@ export interface operations {
     };
     lines_restore_line__int_id__restore_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -12511,7 +12928,10 @@ export interface operations {
     };
     lineup_read_lineup_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12598,7 +13018,10 @@ export interface operations {
     };
     lineup_read_correlations_correlation_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12685,7 +13108,10 @@ export interface operations {
     };
     frame_read_market_market_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12768,7 +13194,10 @@ export interface operations {
     };
     data_list_markets_markets_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12851,7 +13280,10 @@ export interface operations {
     };
     data_make_market_markets_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12947,7 +13379,10 @@ export interface operations {
     };
     data_read_choice_markets_chosen_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -13030,7 +13465,10 @@ export interface operations {
     };
     data_choose_markets_chosen_put: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -13117,7 +13555,10 @@ export interface operations {
     };
     data_remove_market_markets__string_name__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -13211,7 +13652,10 @@ export interface operations {
     };
     frame_list_names_names_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -13294,7 +13738,10 @@ export interface operations {
     };
     off_exchange_look_at_prints_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -13381,7 +13828,10 @@ export interface operations {
     };
     off_exchange_export_prints_export_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -13479,7 +13929,10 @@ export interface operations {
     };
     off_exchange_record_of_shelves_record_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -13566,7 +14019,10 @@ export interface operations {
     };
     handbook_list_own_metrics_own_metrics_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -13649,7 +14105,10 @@ export interface operations {
     };
     handbook_save_own_metric_own_metrics_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -13745,7 +14204,10 @@ export interface operations {
     };
     handbook_replace_own_metric_own_metrics__int_id__put: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -13846,6 +14308,8 @@ export interface operations {
             query?: {
                 /** @description The one that was read; none: whichever is kept */
                 version?: number | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -13940,7 +14404,10 @@ export interface operations {
     };
     handbook_restore_own_metric_own_metrics__int_id__restore_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -14037,6 +14504,8 @@ export interface operations {
             query?: {
                 /** @description The last session on or before this day; none: the newest */
                 as_of?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -14122,7 +14591,10 @@ export interface operations {
     };
     screen_run_screen_screen_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -14209,7 +14681,10 @@ export interface operations {
     };
     screen_ask_evidence_screen_evidence_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -14296,7 +14771,10 @@ export interface operations {
     };
     screen_read_evidence_screen_evidence__int_id__get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 /** @description What was answered when the evidence was asked for */
@@ -14382,7 +14860,10 @@ export interface operations {
     };
     screen_export_screen_screen_export_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -14480,7 +14961,10 @@ export interface operations {
     };
     screen_read_rows_screen_rows_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -14567,7 +15051,10 @@ export interface operations {
     };
     screen_read_series_screen_series_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -14654,7 +15141,10 @@ export interface operations {
     };
     screen_list_screens_screens_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -14737,7 +15227,10 @@ export interface operations {
     };
     screen_save_screen_screens_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -14833,7 +15326,10 @@ export interface operations {
     };
     screen_replace_screen_screens__int_id__put: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -14934,6 +15430,8 @@ export interface operations {
             query?: {
                 /** @description The one that was read; none: whichever is kept */
                 version?: number | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -15028,7 +15526,10 @@ export interface operations {
     };
     screen_record_look_screens__int_id__look_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -15117,7 +15618,10 @@ export interface operations {
     };
     screen_restore_screen_screens__int_id__restore_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -15211,7 +15715,10 @@ export interface operations {
     };
     structures_search_structures_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -15298,7 +15805,10 @@ export interface operations {
     };
     structures_export_structures_export_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -15396,7 +15906,10 @@ export interface operations {
     };
     structures_list_kinds_kinds_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -15479,7 +15992,10 @@ export interface operations {
     };
     structures_look_at_one_one_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -15569,6 +16085,8 @@ export interface operations {
             query?: {
                 /** @description The last session on or before this day; none: the newest */
                 as_of?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path?: never;
@@ -15652,7 +16170,10 @@ export interface operations {
     };
     structures_keep_plan_plans_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -15748,7 +16269,10 @@ export interface operations {
     };
     structures_change_plan_plans__int_id__put: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -15849,6 +16373,8 @@ export interface operations {
             query?: {
                 /** @description The one that was read; none: whichever is kept */
                 version?: number | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -15943,7 +16469,10 @@ export interface operations {
     };
     structures_restore_plan_plans__int_id__restore_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -16040,6 +16569,8 @@ export interface operations {
             query?: {
                 symbol?: string | null;
                 as_of?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path?: never;
@@ -16123,7 +16654,10 @@ export interface operations {
     };
     structures_hold_together_together_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16210,7 +16744,10 @@ export interface operations {
     };
     tape_look_at_tape_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16297,7 +16834,10 @@ export interface operations {
     };
     tape_export_tape_export_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16400,6 +16940,8 @@ export interface operations {
                 place: number;
                 as_of?: string | null;
                 until?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path: {
@@ -16485,7 +17027,10 @@ export interface operations {
     };
     tape_look_at_name_name_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16572,7 +17117,10 @@ export interface operations {
     };
     tray_read_tray_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16655,7 +17203,10 @@ export interface operations {
     };
     tray_change_tray_put: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16751,7 +17302,10 @@ export interface operations {
     };
     tray_add_to_tray_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16850,6 +17404,8 @@ export interface operations {
             query?: {
                 /** @description The tray's version that the change was made on */
                 version?: number | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path?: never;
@@ -16944,6 +17500,8 @@ export interface operations {
         parameters: {
             query?: {
                 format?: "csv" | "xlsx" | "json";
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path?: never;
@@ -17032,6 +17590,8 @@ export interface operations {
             query?: {
                 /** @description The tray's version that the change was made on */
                 version?: number | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
             };
             header?: never;
             path?: never;
@@ -17124,7 +17684,10 @@ export interface operations {
     };
     tray_remove_from_tray__path_symbol__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
             header?: never;
             path: {
                 symbol: string;
