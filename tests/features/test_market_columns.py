@@ -111,7 +111,7 @@ def test_figures_that_newer_ones_are_overdue_of_say_how_old_they_are(market: Vie
 def test_the_screen_says_it_beside_the_value(client: FlaskClient, market: View):
     answer = client.post(
         "/api/screen",
-        json={"stack": {"universe": "stock", "rules": []}, "columns": ["price_to_book", "price"], "limit": 500},
+        json={"stack": {"universe": "stock", "rules": []}, "columns": ["price_to_book", "price"], "count": 500},
     ).json
     columns = {one["key"]: one for one in answer["columns"]}
     age = market.metric("fundamentals_age")

@@ -110,7 +110,7 @@ def test_bars_of_one_name_and_day_are_those_of_all(engine: Engine):
     every = load_bars(engine, frame.ids, frame.sessions, frame.hours)
     for symbol in ("TARNO", "FENSO", "GLUDO"):
         row = frame.index[symbol]
-        one = load_day_bars(engine, int(frame.ids[row]), frame.sessions[-1])
+        one = load_day_bars(engine, int(frame.ids[row]), frame.sessions[-1], frame.hours)
         for length in (5, 15, 60):
             today = every[length].session == frame.sessions.size - 1
             for field in ("open", "high", "low", "close", "volume"):

@@ -38,7 +38,7 @@ from flinch.feeds.files.sources import TOLERANCE, disagreements, read_sources
 from flinch.market import Market, Markets, NoSuchMarket
 from flinch.store.engine import make_engine
 from flinch.store.market.calendars import calendar_zone
-from flinch.store.market.holdings import HOLDS, LEAST, Held, held_kinds, held_spans
+from flinch.store.market.holdings import BESIDE, HOLDS, LEAST, Held, held_kinds, held_spans
 from flinch.store.market.names import read_calendar
 from flinch.store.market.settings import MarketSettings
 from flinch.store.market.state import read_state
@@ -67,7 +67,7 @@ def _market_row(market: Market) -> MarketRow:
         name=market.name,
         source=None if state is None else state.source,
         as_of=None if state is None or not state.data_version else state.as_of.astimezone(ZoneInfo(settings.zone)),
-        missing=[kind for kind in HOLDS if kind not in held],
+        missing=[kind for kind in HOLDS if kind not in held | BESIDE],
         usable=held.issuperset(LEAST),
         calendar=settings.calendar,
         currency=settings.currency,

@@ -68,6 +68,8 @@ DAYS: dict[str, InstrumentedAttribute[Any]] = {
     "rates": RateDay.session,
 }
 """The day that a kind's rows are of."""
+BESIDE = frozenset({"open_interest", "splits", "rates"})
+"""Kinds that only fill in what others leave open: nothing lacks them."""
 LEAST = ("names", "daily_bars", "chains")
 """The kinds without which there is nothing to look at."""
 
