@@ -78,8 +78,8 @@ function Bring({ source, onSource }: { source: string; onSource: (source: string
         onDrop={(event) => void drop(event)}
       >
         <p>
-          Drop files here, or a folder of them: CSV (also gzip, zstd or zip) or Parquet. Nothing is loaded before you
-          say so.
+          Drop files here, or a folder of them: CSV (also gzip, zstd or zip), Parquet, XLSX (a sheet a kind), iCalendar
+          for reports. Nothing is loaded before you say so.
         </p>
         <div className="fields">
           <button type="button" className="plain" disabled={taking.isPending} onClick={() => chosen.current?.click()}>

@@ -65,7 +65,8 @@ function widthOf(id: string, label: string, column: Column | undefined): number 
   const below = lowest < 0 ? 1 : 0;
   const digits = longest >= 10_000 ? 5 + below : Math.ceil(Math.log10(longest + 1)) + (column?.decimals ?? 0) + 2;
   const letters = Math.max(digits, label.length / 2, ...words);
-  return Math.round(Math.max(44, 14 + 7.4 * letters) + (id === "change_pct" ? 10 : 0));
+  const aged = Object.keys(column?.stale ?? {}).length > 0 ? 42 : 0;
+  return Math.round(Math.max(44, 14 + 7.4 * letters) + (id === "change_pct" ? 10 : 0) + aged);
 }
 
 /** The survivors: virtual rows, sorted by up to two columns, walked with the keyboard. */
