@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import datetime as dt
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 from sqlalchemy import Engine
 
+from flinch.clock import wall
 from flinch.commands.told import Refused, tell
 from flinch.feeds.files.checking import run_checks
-from flinch.feeds.files.exporting import EXPORTED, Span, export_kinds
+from flinch.feeds.files.exporting import EXPORTED, Span, Written, export_kinds
 from flinch.feeds.files.importing import ADJUSTED, Asked, Outcome, import_file, publish_all
 from flinch.feeds.files.kinds import KINDS
 from flinch.feeds.files.matching import guess_kind
@@ -19,14 +22,16 @@ from flinch.feeds.files.reading import files_of_rows, kinds_within, open_table
 from flinch.feeds.files.values import Hints, known_zone
 from flinch.feeds.sources import fetch_all, find_source
 from flinch.reach import reached
+from flinch.screening.owned_documents import DOCUMENTS, take_document, write_document
 from flinch.store.databases import DEMO, Databases
 from flinch.store.engine import make_engine
-from flinch.store.migrate import migrate_market
+from flinch.store.migrate import migrate_market, migrate_owned
+from flinch.store.owned.owners import LOCAL_OWNER, Whose, owner_called
 
 
 def add_import(parser: argparse.ArgumentParser) -> None:
     """`flinch import KIND FILE...`, and `flinch import` of a folder, or of a workbook with a sheet a kind."""
-    kinds = ", ".join(KINDS)
+    kinds = ", ".join([*KINDS, *DOCUMENTS])
     parser.add_argument(
         "what",
         nargs="+",
@@ -51,7 +56,7 @@ def add_import(parser: argparse.ArgumentParser) -> None:
 
 def add_export(parser: argparse.ArgumentParser) -> None:
     """`flinch export KIND|all --market NAME --to FOLDER`."""
-    parser.add_argument("kind", choices=("all", *EXPORTED))
+    parser.add_argument("kind", choices=("all", *EXPORTED, *DOCUMENTS))
     parser.add_argument("--market", required=True)
     parser.add_argument("--to", type=Path, required=True, metavar="FOLDER")
     parser.add_argument("--from", dest="since", type=dt.date.fromisoformat, metavar="SESSION")
@@ -83,6 +88,9 @@ def add_publish(parser: argparse.ArgumentParser) -> None:
 
 
 def _import(chosen: argparse.Namespace) -> None:
+    if chosen.what[0] in DOCUMENTS:
+        _take(chosen)
+        return
     files = _files(chosen.what)
     zone = None if chosen.zone is None else known_zone(chosen.zone)
     days, columns = _pairs(chosen.days, "--days", "session=%d/%m/%Y"), _pairs(chosen.map, "--map", "Date=session")
@@ -161,13 +169,50 @@ def _pairs(told: list[str], option: str, example: str) -> dict[str, str]:
 
 
 def _export(chosen: argparse.Namespace) -> None:
-    kinds = list(EXPORTED) if chosen.kind == "all" else [chosen.kind]
+    kinds = [*EXPORTED, *DOCUMENTS] if chosen.kind == "all" else [chosen.kind]
     with reached(chosen.folder) as databases:
         engine = _engine(databases, chosen.market, demo=True)
-        written = export_kinds(engine, kinds, chosen.to, chosen.form, Span(chosen.since, chosen.until))
+        written = export_kinds(
+            engine,
+            [kind for kind in kinds if kind in EXPORTED],
+            chosen.to,
+            chosen.form,
+            Span(chosen.since, chosen.until),
+        )
         engine.dispose()
+        for kind in (kind for kind in kinds if kind in DOCUMENTS):
+            with _owned(databases, chosen.market) as (owned, whose):
+                items = write_document(owned, whose, kind, chosen.to / f"{kind}.json")
+            written.append(Written(kind, f"{kind}.json", items))
     for one in written:
         tell(f"{chosen.to / one.file}: {one.rows:,} rows of {one.kind}", one._asdict(), as_json=chosen.json)
+
+
+@contextlib.contextmanager
+def _owned(databases: Databases, market: str) -> Iterator[tuple[Engine, Whose]]:
+    """The database of what users own, and who is asked for: the user of this machine."""
+    owned = make_engine(databases.owned_url)
+    try:
+        migrate_owned(owned)
+        yield owned, Whose(owner_called(owned, LOCAL_OWNER), market)
+    finally:
+        owned.dispose()
+
+
+def _take(chosen: argparse.Namespace) -> None:
+    """Take documents of what a user owns in."""
+    kind, *files = chosen.what
+    if not files:
+        raise Refused(f"give the files of {kind} too")
+    if chosen.dry_run:
+        raise Refused(f"{kind} are checked before any is taken in; --dry-run is for rows of a market")
+    with reached(chosen.folder) as databases:
+        _engine(databases, chosen.market, demo=True).dispose()
+        for name in files:
+            with _owned(databases, chosen.market) as (owned, whose):
+                taken = take_document(owned, whose, kind, Path(name), wall())
+            words = f"{name}: of {sum(taken)} {kind} {taken.added} added, {taken.changed} changed, {taken.same} there already"
+            tell(words, {"kind": kind, "file": name} | taken._asdict(), as_json=chosen.json)
 
 
 def _fetch(chosen: argparse.Namespace) -> None:

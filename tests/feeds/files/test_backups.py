@@ -197,6 +197,21 @@ def test_the_commands_write_and_bring_back(tmp_path: Path, files: Path, capsys: 
     ]
     assert main(["export", "all", "--market", "mine", "--to", str(tmp_path / "out"), "--folder", first]) == 0
     assert (tmp_path / "out" / "index.json").exists()
+    # What a user owns goes out with it, a document a kind, and comes back.
+    document = tmp_path / "out" / "baskets.json"
+    told = json.loads(document.read_text())
+    assert (told["kind"], told["items"]) == ("baskets", [])
+    document.write_text(json.dumps(told | {"items": [{"name": "Two", "symbols": ["AVERA", "BONTI"]}]}))
+    for added, same in ((1, 0), (0, 1)):
+        capsys.readouterr()
+        assert main(["import", "baskets", str(document), "--market", "mine", "--json", "--folder", first]) == 0
+        one = json.loads(capsys.readouterr().out)
+        assert (one["kind"], one["added"], one["changed"], one["same"]) == ("baskets", added, 0, same)
+    assert main(["export", "baskets", "--market", "mine", "--to", str(tmp_path / "again"), "--folder", first]) == 0
+    assert json.loads((tmp_path / "again" / "baskets.json").read_text()) == json.loads(document.read_text())
+    document.write_text("{")
+    assert main(["import", "baskets", str(document), "--market", "mine", "--folder", first]) == 1
+    assert "cannot be read as JSON" in capsys.readouterr().err
     assert main(["backup", str(kept), "--folder", first]) == 0
     assert main(["backup", str(kept), "--folder", first]) == 1
     assert main(["restore", str(kept), "--folder", second]) == 1, "nobody is there to be asked"

@@ -17,7 +17,7 @@ from flinch.store.market.imports import Ledger
 from flinch.store.market.models import FundamentalSource, Name, Venue
 
 Write = Callable[[Ledger], None]
-_AT_ONCE = 1_000_000
+_AT_ONCE = 500_000
 """Rows that are compared and written together, about."""
 
 
