@@ -8,14 +8,18 @@ import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
+import numpy as np
 import polars as pl
 import pytest
 from flask_openapi3 import OpenAPI
 from playwright.sync_api import Page
+from tests.browser.screen_page import open_screen, symbols
 from tests.browser.settled import expect
 from tests.browser.test_accessible import AXE, faults
 from tests.feeds.files.made import SESSIONS, SYMBOLS, bars, chain, load
+from tests.feeds.files.test_sheets_and_calendars import three as workbook
 
+from flinch.market import View
 from flinch.store.engine import make_engine
 from flinch.store.market.settings import MarketSettings
 
@@ -239,6 +243,8 @@ def test_where_sources_disagree_is_found_and_another_one_preferred(
     expect(close.get_by_role("row").nth(1)).to_contain_text("10.0")
     page.evaluate(AXE.read_text())
     assert faults(page) == []
+    close.get_by_role("button", name="which screens would answer otherwise?").click()
+    expect(close).to_contain_text(re.compile(r"With 3 values of South, none of \d+ screens would answer otherwise"))
     sources.get_by_role("button", name="prefer South for daily bars").click()
     expect(sources.get_by_role("article", name="daily bars: close")).to_contain_text(
         "South is served, North says otherwise"
@@ -251,3 +257,50 @@ def test_where_sources_disagree_is_found_and_another_one_preferred(
     assert download.value.suggested_filename == "mine all.zip"
     with zipfile.ZipFile(download.value.path()) as archive:
         assert archive.namelist() == ["daily_bars.parquet", "index.json", "names.parquet"]
+
+
+def test_a_workbook_with_a_sheet_a_kind_becomes_a_market(
+    page: Page, app: OpenAPI, no_other_market: None, tmp_path: Path
+):
+    app.extensions["flinch"].markets.make("mine", MarketSettings())
+    page.goto("/data?market=mine")
+    page.get_by_label("Source").fill("Harbour")
+    page.locator("input[type=file]").first.set_input_files(workbook(tmp_path))
+    for kind, rows in (("names", 3), ("daily_bars", bars().height), ("chains", chain().height)):
+        brought = page.get_by_role("article", name=f"{kind}-all.xlsx")
+        expect(brought.get_by_label("holds")).to_have_value(kind)
+        brought.get_by_role("button", name="load").click()
+        expect(brought).to_contain_text(f"{rows:,} were added")
+        brought.get_by_role("button", name="put away").click()
+        expect(brought).to_have_count(0)
+    page.keyboard.press("s")
+    expect(page.locator("tr[aria-rowindex='2']")).to_be_visible()
+    expect(page.get_by_text("3 names survive")).to_be_visible()
+
+
+def test_the_dates_ahead_of_the_tray_are_a_calendar(page: Page, empty_tray: None):
+    open_screen(page, "/screen?screen=s-before-earnings")
+    symbol = symbols(page)[0]
+    page.keyboard.press("t")
+    tray = page.get_by_role("region", name="Tray")
+    expect(tray.get_by_role("button", name=symbol, exact=True)).to_be_visible()
+    tray.get_by_role("button", name="take out").click()
+    with page.expect_download() as download:
+        page.get_by_role("button", name="dates ahead as iCalendar").click()
+    assert download.value.suggested_filename == "flinch.ics"
+    told = Path(download.value.path()).read_text()
+    assert f"SUMMARY:{symbol} reports" in told
+    assert "SUMMARY:Monthly expiration: " in told
+
+
+def test_a_value_of_old_figures_carries_their_age(page: Page, market: View):
+    row = int(np.argmax(np.nan_to_num(market.metric("fundamentals_age"))))
+    days, symbol = int(market.metric("fundamentals_age")[row]), market.name(row).symbol
+    page.goto(f"/screen?u=name:{symbol}&r=price_to_book+%3E+-1&cols=price_to_book%0Aprice")
+    cell = page.locator("tr[aria-rowindex='2']").get_by_role("gridcell").filter(has_text=f"{days} d")
+    expect(cell).to_contain_text("old")
+    expect(cell.locator("[title]")).to_have_attribute(
+        "title", f"Of a quarter that ended {days} days ago: newer figures are overdue."
+    )
+    # The number itself is whole.
+    assert cell.evaluate("cell => cell.scrollWidth <= cell.clientWidth")

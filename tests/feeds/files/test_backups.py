@@ -12,6 +12,7 @@ import polars as pl
 import pytest
 from polars.testing import assert_frame_equal
 from sqlalchemy import Engine, select
+from tests.feeds.files.dying import Dying
 from tests.feeds.files.made import load
 from tests.feeds.files.test_exporting import FACTS
 from tests.somebody import somebody
@@ -25,6 +26,7 @@ from flinch.store import backup as backups
 from flinch.store.backup import NoBackup, read_index, restore_market, restore_owned, write_backup
 from flinch.store.databases import MarketTaken
 from flinch.store.engine import make_engine
+from flinch.store.errors import DatabaseAway
 from flinch.store.local_server import LocalServer
 from flinch.store.market.imports import primary_key, read_imports
 from flinch.store.market.models import MarketBase
@@ -165,6 +167,20 @@ def test_who_is_ended_while_it_restores_can_do_it_again(
     restore_market(elsewhere.databases, path, held[1])
     assert everything(make_engine(elsewhere.databases.market_url("mine")), MarketBase)["name"].height == 3
     elsewhere.databases.remove_market("mine")
+
+
+@pytest.mark.parametrize("step", [0, 4, 9])
+def test_a_backup_whose_database_dies_leaves_no_file_and_can_be_written_again(
+    own: LocalServer, loaded: Engine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, step: int
+):
+    with monkeypatch.context() as patch:
+        patch.setattr(backups, "_pieces", Dying(own, step).before(backups._pieces))
+        with pytest.raises(DatabaseAway):
+            write_backup(own.databases, tmp_path / "all.flinch", ["mine"])
+    assert list(tmp_path.glob("*flinch*")) + list(tmp_path.glob(".*flinch*")) == []
+    assert own.restart_if_down()
+    held = write_backup(own.databases, tmp_path / "all.flinch", ["mine"])
+    assert held[1].rows["name"] == 3
 
 
 def test_a_backup_that_is_written_while_an_import_is_under_way_is_whole_when_it_is_back(

@@ -9,6 +9,7 @@ import polars as pl
 import pytest
 from polars.testing import assert_frame_equal
 from sqlalchemy import Engine, select
+from tests.feeds.files.dying import Dying
 from tests.feeds.files.made import TAKEN, bars, chain, counts, load
 
 from flinch.feeds import publish as publishing
@@ -204,26 +205,12 @@ def test_a_database_that_is_killed_loses_doubles_and_half_shows_nothing(
     folder.mkdir()
     path = dict(corrections(folder))["chains"]
     before = whole(loaded)
-    done = 0
-
-    def killing(act: Callable[..., None]) -> Callable[..., None]:
-        def first(*arguments: object) -> None:
-            nonlocal done
-            if done == step:
-                assert own._process is not None
-                own._process.kill()
-                own._process.wait()
-            done += 1
-            act(*arguments)
-
-        return first
 
     def killed(act: Callable[[], object]) -> None:
-        nonlocal done
-        done = 0
+        dying = Dying(own, step)
         with monkeypatch.context() as patch:
             for module, name in ((imports, "replace_rows"), (imports, "remove_rows"), (publishing, "replace_rows")):
-                patch.setattr(module, name, killing(getattr(module, name)))
+                patch.setattr(module, name, dying.before(getattr(module, name)))
             with pytest.raises(DatabaseAway):
                 act()
         assert own.restart_if_down()
@@ -246,3 +233,24 @@ def test_a_database_that_is_killed_loses_doubles_and_half_shows_nothing(
     assert load(loaded, path, make_names=True).added
     now = whole(loaded)
     assert {name: rows.height for name, rows in now.items()} == {name: rows.height for name, rows in after.items()}
+
+
+@pytest.mark.parametrize("step", [0, 1, 2, 4])
+def test_publishing_that_is_ended_with_the_database_is_gone_on_with(
+    own: LocalServer, loaded: Engine, monkeypatch: pytest.MonkeyPatch, step: int
+):
+    """Killed before the so manieth table is written."""
+    before = whole(loaded)
+    with monkeypatch.context() as patch:
+        patch.setattr(publishing, "replace_rows", Dying(own, step).before(publishing.replace_rows))
+        with pytest.raises(DatabaseAway):
+            importing.publish_all(loaded)
+    assert own.restart_if_down()
+    state = read_state(loaded)
+    assert state is not None
+    assert not state.whole, "what is half published is not served"
+    recover(loaded)
+    after, state = whole(loaded), read_state(loaded)
+    assert state is not None
+    assert state.whole
+    require_same(loaded, {name: rows for name, rows in before.items() if name in after})

@@ -18,7 +18,7 @@ _SYMBOL = re.compile(r"(?<![A-Za-z0-9.])\$?([A-Z][A-Z0-9.^/-]{0,11})(?![A-Za-z0-
 _REPORT = re.compile(r"report|earning|result", re.IGNORECASE)
 _EARLY = re.compile(r"before|pre.?market|\bbmo\b", re.IGNORECASE)
 _LATE = re.compile(r"after|post.?market|\bamc\b", re.IGNORECASE)
-_NO_SYMBOLS = {"Q1", "Q2", "Q3", "Q4", "FY", "H1", "H2", "EPS", "BMO", "AMC", "US", "A", "I"}
+_NO_SYMBOLS = frozenset("q1 q2 q3 q4 h1 h2 fy eps bmo amc us a i".upper().split())
 
 
 def event_rows(path: Path) -> Iterator[tuple[int, list[str]]]:
