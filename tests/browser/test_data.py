@@ -250,6 +250,11 @@ def test_where_sources_disagree_is_found_and_another_one_preferred(
         "South is served, North says otherwise"
     )
     history = page.get_by_role("region", name="What was loaded")
+    history.get_by_role("button", name="what prefer South, North changed").click()
+    change = history.get_by_role("row").filter(has_text="daily bar close").first
+    expect(change).to_contain_text("CELDA")
+    page.evaluate(AXE.read_text())
+    assert faults(page) == []
     history.get_by_role("button", name="undo").click()
     expect(sources.get_by_role("article", name="daily bars: close")).to_contain_text("North is served")
     with page.expect_download() as download:

@@ -12,10 +12,12 @@ from sqlalchemy import Engine, select
 from tests.feeds.files.dying import Dying
 from tests.feeds.files.made import TAKEN, bars, chain, counts, load
 
+from flinch.app import create_app
 from flinch.feeds import publish as publishing
 from flinch.feeds.files import importing
 from flinch.feeds.files.importing import NothingToUndo, recover, undo_import
 from flinch.jobs import JobCancelled
+from flinch.settings import Settings
 from flinch.store.errors import DatabaseAway
 from flinch.store.local_server import LocalServer
 from flinch.store.market import imports
@@ -254,3 +256,34 @@ def test_publishing_that_is_ended_with_the_database_is_gone_on_with(
     assert state is not None
     assert state.whole
     require_same(loaded, {name: rows for name, rows in before.items() if name in after})
+
+
+def test_what_an_import_changed_is_told_as_it_was_and_as_it_is(loaded: Engine, own: LocalServer, tmp_path: Path):
+    folder = tmp_path / "more"
+    folder.mkdir()
+    path = dict(corrections(folder))["daily_bars"]
+    outcome = load(loaded, path, kind="daily_bars", make_names=True)
+    client = create_app(Settings(), own.databases).test_client()
+    address = f"/api/imports/history/{outcome.job}/changes?market=mine"
+    told = client.get(address).json
+    assert told["kept"]
+    rows = bars().filter((pl.col("symbol") == "CELDA") & (pl.col("close") != pl.col("high")))
+    expected = {
+        (str(day), f"{close:.10g}", f"{high:.10g}")
+        for day, close, high in rows.select("session", "close", "high").iter_rows()
+    }
+    assert len(told["changes"]) == 100 < len(expected)
+    assert {(one["symbol"], one["what"]) for one in told["changes"]} == {("CELDA", "daily bar close")}
+    assert {(one["day"], one["before"], one["now"]) for one in told["changes"]} <= expected
+    # Loaded again as it was, now is what it was before; a new row is no change.
+    again = tmp_path / "again.parquet"
+    bars().write_parquet(again)
+    load(loaded, again, kind="daily_bars")
+    assert client.get(address).json["changes"] == []
+    # Of chains, which are packed, and of an import that there is none of nothing is told.
+    chains = load(loaded, dict(corrections(folder))["chains"], make_names=True)
+    other = client.get(f"/api/imports/history/{chains.job}/changes?market=mine").json
+    assert {one["what"].split()[0] for one in other["changes"]} <= {"name", "snapshot", "contract"}
+    assert client.get("/api/imports/history/999/changes?market=mine").json == {"kept": False, "changes": []}
+    undo_import(loaded, chains.job)
+    assert not client.get(f"/api/imports/history/{chains.job}/changes?market=mine").json["kept"]

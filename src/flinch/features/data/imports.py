@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import Engine
 
 from flinch.features.data.schemas import (
+    ChangesReply,
     ColumnLook,
     FileLook,
     ImportCounts,
@@ -20,6 +21,7 @@ from flinch.features.data.schemas import (
     MendAsked,
     RefusedRow,
     UploadRow,
+    ValueChanged,
     WantedColumn,
 )
 from flinch.feeds.files.checking import Where, mend
@@ -37,10 +39,11 @@ from flinch.market import Markets
 from flinch.store.engine import make_engine
 from flinch.store.errors import DatabaseAway
 from flinch.store.jobs import UNDER_WAY, Job
-from flinch.store.market.imports import ImportRow, read_imports
+from flinch.store.market.imports import ImportRow, read_changes, read_imports
+from flinch.store.market.names import read_names
 
 KIND = "import"
-_REFUSED_SHOWN = 20
+_REFUSED_SHOWN, _CHANGES_SHOWN = 20, 100
 _NOTHING = "null"
 """The answer of work that counts nothing."""
 _PATIENCE = 120
@@ -59,6 +62,33 @@ def import_list(markets: Markets, inbox: Inbox, name: str) -> ImportList:
 def upload_row(upload: Upload) -> UploadRow:
     """A file that was brought."""
     return UploadRow(**upload._asdict())
+
+
+def changes(markets: Markets, name: str, number: int) -> ChangesReply:
+    """What an import changed. Raises NoSuchMarket."""
+    with markets.look(name) as market:
+        told = read_changes(market.engine, number, _CHANGES_SHOWN)
+        names = read_names(market.engine)
+    symbols = dict(zip(names["id"].to_list(), names["symbol"].to_list(), strict=True))
+    return ChangesReply(
+        kept=told is not None,
+        changes=[
+            ValueChanged(
+                symbol=None if one.name_id is None else symbols.get(one.name_id),
+                day=one.day,
+                what=f"{one.table} {one.column}".replace("_", " "),
+                before=_word(one.before),
+                now=_word(one.now),
+            )
+            for one in told or []
+        ],
+    )
+
+
+def _word(value: Any) -> str:
+    if value is None:
+        return "nothing"
+    return f"{value:.10g}" if isinstance(value, float) else str(value)[:80]
 
 
 def take_part(inbox: Inbox, name: str, number: int, at: int, data: bytes) -> UploadRow:

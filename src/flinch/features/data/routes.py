@@ -7,6 +7,7 @@ from flask_openapi3 import APIBlueprint
 
 from flinch.features.data import imports, otherwise, service
 from flinch.features.data.schemas import (
+    ChangesReply,
     CoverageQuery,
     CoverageReply,
     DataChecks,
@@ -232,6 +233,12 @@ def read_refused(path: UploadPath) -> Response:
     title = quote(f"{upload.name.split('.')[0]}.refused.csv", safe="")
     answer.headers["Content-Disposition"] = f"attachment; filename=\"refused.csv\"; filename*=UTF-8''{title}"
     return answer
+
+
+@blueprint.get("/imports/history/<int:id>/changes", responses={200: ChangesReply})
+def read_import_changes(path: ImportPath) -> Response:
+    """The first values that an import changed, as they were before it and as they are now; those of the last imports are kept."""
+    return reply(imports.changes(services().markets, market_name(), path.id))
 
 
 @blueprint.post("/imports/history/<int:id>/undo", responses={200: ImportJob, 409: Problem})

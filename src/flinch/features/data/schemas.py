@@ -285,6 +285,23 @@ class ImportEntry(BaseModel):
     )
 
 
+class ValueChanged(BaseModel):
+    """A value that an import changed: as it was before, and as it is now."""
+
+    symbol: str | None
+    day: dt.date | None
+    what: str = Field(description="The table and its column")
+    before: str
+    now: str
+
+
+class ChangesReply(BaseModel):
+    """The first values that an import changed, while what was there before it is kept."""
+
+    kept: bool
+    changes: list[ValueChanged]
+
+
 class ImportList(BaseModel):
     """Files that were brought, the kinds that they may be of, and what was loaded, the newest first."""
 

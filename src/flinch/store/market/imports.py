@@ -18,7 +18,7 @@ from sqlalchemy.orm import Session
 from flinch.clock import wall
 from flinch.store.bulk import remove_rows, replace_rows
 from flinch.store.engine import told, transaction
-from flinch.store.market.models import DataImport, ImportBefore, MarketBase, SourceOrder
+from flinch.store.market.models import DataImport, ImportBefore, MarketBase, OtherRow, SourceOrder
 from flinch.store.reading import read_table
 
 KEPT = 10
@@ -146,6 +146,60 @@ def bring_back(engine: Engine, number: int) -> None:
         remove_rows(engine, table, before.filter(~pl.col("_there")).select(key))
         if there.height:
             replace_rows(engine, table, there.drop("_there"))
+
+
+class Before(NamedTuple):
+    """A value of a row that an import changed: of which table, name (its key) and day, the column, what it was before the import,
+    and what it is now."""
+
+    table: str
+    name_id: int | None
+    day: dt.date | None
+    column: str
+    before: Any
+    now: Any
+
+
+def read_changes(engine: Engine, number: int, most: int) -> list[Before] | None:
+    """The first values that an import changed, as far as what was there before is kept: None where it is not. Packed values are
+    not taken apart."""
+    with transaction(engine) as session:
+        row = session.get(DataImport, number)
+        if row is None or not row.kept:
+            return None
+    found: list[Before] = []
+    for table, before in _laid_aside(engine, number):
+        there = before.filter("_there")
+        if there.height and len(found) < most and table not in (OtherRow, SourceOrder):
+            found += _changes(engine, table, there.drop("_there"), most - len(found))
+    return found
+
+
+def _changes(engine: Engine, table: type[MarketBase], before: pl.DataFrame, most: int) -> list[Before]:
+    key = primary_key(table)
+    now = _before(engine, table, before.select(key)).filter("_there")
+    told = [name for name, kind in before.schema.items() if name not in (*key, "import_id") and kind != pl.Binary]
+    both = before.join(
+        now.select(pl.col(name).cast(before.schema[name]) for name in (*key, *told)), on=key, suffix="_now"
+    )
+    named = next((name for name in ("name_id", "id") if name in key), None)
+    day = next((name for name in key if before.schema[name].is_temporal()), None)
+    found: list[Before] = []
+    for name in told:
+        other = both.filter(pl.col(name).ne_missing(pl.col(f"{name}_now"))).head(most - len(found))
+        for one in other.iter_rows(named=True):
+            on = None if day is None else one[day]
+            found.append(
+                Before(
+                    table.__tablename__,
+                    None if named is None else int(one[named]),
+                    on.date() if isinstance(on, dt.datetime) else on,
+                    name,
+                    one[name],
+                    one[f"{name}_now"],
+                )
+            )
+    return found
 
 
 def written(engine: Engine, number: int, table: type[MarketBase]) -> pl.DataFrame:

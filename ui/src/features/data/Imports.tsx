@@ -1,8 +1,8 @@
 import { useMutation } from "@tanstack/react-query";
 import { type DragEvent, useRef, useState } from "react";
 import type { Schemas } from "@/shared/api/client";
-import { useImports } from "@/shared/api/queries";
-import { DASH, instant, number } from "@/shared/format";
+import { useImportChanges, useImports } from "@/shared/api/queries";
+import { DASH, date, instant, number } from "@/shared/format";
 import { Failed, Loading } from "@/shared/ui/States";
 import { BroughtFile } from "./BroughtFile";
 import { bring, filesOf } from "./bring";
@@ -154,38 +154,100 @@ function History({ imports }: { imports: Schemas["ImportEntry"][] }) {
         </thead>
         <tbody>
           {imports.map((one) => (
-            <tr key={one.id} className={one.state === "undone" ? "none" : undefined}>
-              <td className="words">{one.ended_at ? `${instant(one.ended_at)} UTC` : DASH}</td>
-              <th scope="row" className="words file">
-                {one.file}
-              </th>
-              <td className="words">{one.kind.replaceAll("_", " ")}</td>
-              <td className="words">{one.source}</td>
-              <td>{number(one.rows)}</td>
-              <td>{number(one.added)}</td>
-              <td>{number(one.changed)}</td>
-              <td>{number(one.same)}</td>
-              <td>{number(one.refused)}</td>
-              <td className="acts">
-                {one.undoable ? (
-                  <button
-                    type="button"
-                    className="quiet"
-                    disabled={undo.isPending}
-                    onClick={() => undo.mutate({ undo: one.id })}
-                  >
-                    undo
-                  </button>
-                ) : (
-                  one.state !== "loaded" && <span className="muted">{one.state}</span>
-                )}
-              </td>
-            </tr>
+            <Entry key={one.id} one={one} busy={undo.isPending} onUndo={() => undo.mutate({ undo: one.id })} />
           ))}
         </tbody>
       </table>
       {undo.told && <Progress {...undo.told} />}
       {undo.error && <p role="alert">{undo.error.message}</p>}
     </section>
+  );
+}
+
+function Entry({ one, busy, onUndo }: { one: Schemas["ImportEntry"]; busy: boolean; onUndo: () => void }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <tr className={one.state === "undone" ? "none" : undefined}>
+        <td className="words">{one.ended_at ? `${instant(one.ended_at)} UTC` : DASH}</td>
+        <th scope="row" className="words file">
+          {one.file}
+        </th>
+        <td className="words">{one.kind.replaceAll("_", " ")}</td>
+        <td className="words">{one.source}</td>
+        <td>{number(one.rows)}</td>
+        <td>{number(one.added)}</td>
+        <td>{number(one.changed)}</td>
+        <td>{number(one.same)}</td>
+        <td>{number(one.refused)}</td>
+        <td className="acts">
+          {one.changed > 0 && one.state === "loaded" && (
+            <button
+              type="button"
+              className="quiet"
+              aria-expanded={open}
+              aria-label={`what ${one.file} changed`}
+              onClick={() => setOpen(!open)}
+            >
+              what it changed
+            </button>
+          )}{" "}
+          {one.undoable ? (
+            <button type="button" className="quiet" disabled={busy} onClick={onUndo}>
+              undo
+            </button>
+          ) : (
+            one.state !== "loaded" && <span className="muted">{one.state}</span>
+          )}
+        </td>
+      </tr>
+      {open && (
+        <tr>
+          <td colSpan={10}>
+            <Changes id={one.id} />
+          </td>
+        </tr>
+      )}
+    </>
+  );
+}
+
+/** The first values that an import changed. */
+function Changes({ id }: { id: number }) {
+  const answer = useImportChanges(id);
+  const told = answer.data;
+  if (!told) return answer.failureReason ? <Failed error={answer.failureReason} /> : <Loading what="what it changed" />;
+  if (!told.kept) return <p className="muted">What was there before is kept for the last ten imports alone.</p>;
+  if (told.changes.length === 0)
+    return (
+      <p className="muted">
+        Only what is kept packed changed (chains, minutes, trades, prints), or nothing is left of it.
+      </p>
+    );
+  return (
+    <table className="plain-table narrow">
+      <thead>
+        <tr>
+          <th className="words">Name</th>
+          <th className="words">Day</th>
+          <th className="words">What</th>
+          <th>Before</th>
+          <th>Now</th>
+        </tr>
+      </thead>
+      <tbody>
+        {told.changes.map((one) => (
+          <tr key={`${one.symbol} ${one.day} ${one.what}`}>
+            <th scope="row" className="words">
+              {one.symbol ?? DASH}
+            </th>
+            <td className="words">{one.day ? date(one.day, true) : DASH}</td>
+            <td className="words">{one.what}</td>
+            <td>{one.before}</td>
+            <td>{one.now}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }

@@ -141,6 +141,8 @@ export const api = {
   otherwise: (id: number) => unwrap(client.GET("/api/data/otherwise/{id}", { params: { path: { id } } })),
   mend: (check: string, body: Schemas["MendAsked"]) =>
     unwrap(client.POST("/api/data/checks/{check}/mend", { params: { path: { check } }, body })),
+  importChanges: (id: number, signal: AbortSignal) =>
+    unwrap(client.GET("/api/imports/history/{id}/changes", { params: { path: { id } }, signal })),
   undoImport: (id: number) => unwrap(client.POST("/api/imports/history/{id}/undo", { params: { path: { id } } })),
   importJob: (id: number) => unwrap(client.GET("/api/imports/jobs/{id}", { params: { path: { id } } })),
   removeMarket: (name: string) => unwrap(client.DELETE("/api/markets/{name}", { params: { path: { name } } })),

@@ -63,6 +63,10 @@ export const useChecks = () => useQuery({ queryKey: ["checks"], queryFn: ({ sign
 
 export const useImports = () => useQuery({ queryKey: ["imports"], queryFn: api.imports });
 
+/** What an import changed, as it was before and as it is now. */
+export const useImportChanges = (id: number) =>
+  useQuery({ queryKey: ["imports", id, "changes"], queryFn: ({ signal }) => api.importChanges(id, signal) });
+
 /** A first look at a file; while another one is on its way, the last one is shown. */
 export const useFileLook = (id: number, how: Schemas["ImportHow"], enabled: boolean) =>
   useQuery({

@@ -518,6 +518,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/imports/history/{id}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The first values that an import changed, as they were before it and as they are now; those of the last imports are kept. */
+        get: operations["data_read_import_changes_imports_history__int_id__changes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/imports/history/{id}/undo": {
         parameters: {
             query?: never;
@@ -1826,6 +1843,16 @@ export interface components {
             week: number | null;
             /** Yesterday */
             yesterday: number | null;
+        };
+        /**
+         * ChangesReply
+         * @description The first values that an import changed, while what was there before it is kept.
+         */
+        ChangesReply: {
+            /** Changes */
+            changes: components["schemas"]["ValueChanged"][];
+            /** Kept */
+            kept: boolean;
         };
         /**
          * ChannelLine
@@ -8204,6 +8231,25 @@ export interface components {
             url: string | null;
         };
         /**
+         * ValueChanged
+         * @description A value that an import changed: as it was before, and as it is now.
+         */
+        ValueChanged: {
+            /** Before */
+            before: string;
+            /** Day */
+            day: string | null;
+            /** Now */
+            now: string;
+            /** Symbol */
+            symbol: string | null;
+            /**
+             * What
+             * @description The table and its column
+             */
+            what: string;
+        };
+        /**
          * VolatilityHistory
          * @description Every session held, percent points.
          */
@@ -11515,6 +11561,94 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    data_read_import_changes_imports_history__int_id__changes_get: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangesReply"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
                 headers: {
                     [name: string]: unknown;
                 };
