@@ -250,7 +250,7 @@ def test_where_sources_disagree_is_found_and_another_one_preferred(
         "South is served, North says otherwise"
     )
     history = page.get_by_role("region", name="What was loaded")
-    history.get_by_role("button", name="what prefer South, North changed").click()
+    history.get_by_role("button", name="what it changed: prefer South, North").click()
     change = history.get_by_role("row").filter(has_text="daily bar close").first
     expect(change).to_contain_text("CELDA")
     page.evaluate(AXE.read_text())

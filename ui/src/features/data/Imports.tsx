@@ -186,7 +186,7 @@ function Entry({ one, busy, onUndo }: { one: Schemas["ImportEntry"]; busy: boole
               type="button"
               className="quiet"
               aria-expanded={open}
-              aria-label={`what ${one.file} changed`}
+              aria-label={`what it changed: ${one.file}`}
               onClick={() => setOpen(!open)}
             >
               what it changed
