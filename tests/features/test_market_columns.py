@@ -117,5 +117,6 @@ def test_the_screen_says_it_beside_the_value(client: FlaskClient, market: View):
     age = market.metric("fundamentals_age")
     assert columns["price"]["stale"] == {}
     told = columns["price_to_book"]["stale"]
+    assert told
     for symbol, one in told.items():
         assert one["days"] == age[market.row(symbol)] > 140

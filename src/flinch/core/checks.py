@@ -12,7 +12,9 @@ _USUAL = np.array([2, 3, 4, 5, 6, 7, 8, 10, 15, 20, 25, 30, 40, 50])
 RATIOS: FloatArray = np.sort(np.concatenate([_USUAL, 1 / _USUAL]).astype(np.float64))
 """New shares for an old one that splits are usually made at, in order. Three for two is left out: a report moves price as far."""
 _NEAR = np.log(1.05)
-_NEAR_PRICE, _FEWEST, _LEEWAY = 0.1, 5, 0.0025
+NEAR_PRICE = 0.1
+"""How far from the price, as a share of it, strikes are held against each other."""
+_FEWEST, _LEEWAY = 5, 0.0025
 
 
 class Jumps(NamedTuple):
@@ -67,6 +69,12 @@ def strikes_apart(spot: FloatArray, median_strike: FloatArray) -> FloatArray:
     return apart
 
 
+def near_price(strike: FloatArray, spot: FloatArray) -> BoolArray:
+    """Whether strikes lie within a tenth of the underlying's price."""
+    near: BoolArray = np.abs(strike / spot - 1) <= NEAR_PRICE + 1e-9
+    return near
+
+
 def parity_broken(
     group: IntArray, strike: FloatArray, gap: FloatArray, width: FloatArray, spot: FloatArray, discount: FloatArray
 ) -> BoolArray:
@@ -92,7 +100,7 @@ def parity_broken(
     """
     forward = strike + gap / discount
     with np.errstate(invalid="ignore"):
-        told = np.isfinite(forward) & (np.abs(strike / spot - 1) <= _NEAR_PRICE + 1e-9)
+        told = np.isfinite(forward) & near_price(strike, spot)
     out = np.zeros(group.size, dtype=bool)
     order = np.lexsort((forward, group))
     order = order[told[order]]

@@ -36,10 +36,10 @@ from flinch.store.market.models import (
     Position,
     VolatilityDay,
 )
-from flinch.store.market.names import bars_of_today, multipliers, read_calendar, read_names, read_newest_bar
+from flinch.store.market.names import multipliers, read_calendar, read_names, read_newest_bar
 from flinch.store.market.rates import read_rates
 from flinch.store.market.settings import read_settings
-from flinch.store.market.splits import read_splits
+from flinch.store.market.splits import bars_of_today, read_splits
 from flinch.store.market.state import Loaded, read_state
 from flinch.store.market.surfaces import Expiry, read_expiries
 from flinch.store.reading import Floats, dates, numbers, read_table

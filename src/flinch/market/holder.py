@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 from sqlalchemy import Engine
+from sqlalchemy.exc import DBAPIError
 
 from flinch.core.rules import METRICS, binned
 from flinch.errors import FlinchError
@@ -89,14 +90,20 @@ class MarketHolder:
         state = self._state
         return None if state is None or state.coming is None else (state.coming, state.coming_percent)
 
+    def renew(self) -> None:
+        """See to it that who asks from now on is answered from the newest version, which is read first; what somebody loaded is
+        theirs to look at when they are told that it is loaded."""
+        self._lock.acquire()
+        self._look()
+
     def _look(self) -> None:
         before = self._newest
         try:
             self._refresh()
             if before is not None and self._newest is not None and self._newest is not before:
                 _make_again(before, self._newest)
-        except FlinchError:
-            pass  # the version there is served until the database is back, or the disk has room
+        except (FlinchError, DBAPIError):
+            pass  # the version there is served until the database is back, the disk has room, or the market is let go
         finally:
             self._checked = time.monotonic()
             self._lock.release()

@@ -74,13 +74,7 @@ def name_bars(view: View, row: int, length: Length, *, extended: bool = False) -
 
 def _closes(view: View) -> IntArray:
     """Minutes of each session of the frame."""
-    frame, hours = view.version.frame, view.hours
-    out = np.full(frame.sessions.size, hours.minutes(), dtype=np.int64)
-    for day in hours.other:
-        place = np.searchsorted(frame.sessions, np.datetime64(day, "D"))
-        if place < out.size and frame.sessions[place] == np.datetime64(day, "D"):
-            out[place] = hours.minutes(day)
-    return out
+    return np.array([view.hours.minutes(day) for day in view.version.frame.sessions.astype(object)], dtype=np.int64)
 
 
 Columns = dict[str, FloatArray]

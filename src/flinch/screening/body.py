@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -42,6 +42,11 @@ class StackBody(BaseModel):
     any_groups: list[int] = Field(
         [], max_length=20, description="Groups of which one rule is enough; of the others all must hold"
     )
+
+    @classmethod
+    def within(cls, body: dict[str, Any]) -> StackBody:
+        """The stack of a whole screen as it is kept."""
+        return cls(**{field: body[field] for field in cls.model_fields if field in body})
 
 
 class ScreenBody(StackBody):

@@ -132,7 +132,7 @@ def _screen(engine: Engine, whose: Whose, key: str) -> StackBody:
         body = None if saved is None or saved.body.get("table", "names") != "names" else saved.body
     if body is None:
         raise NoSuchGroup("This screen is not there any more. Choose another one.")
-    return StackBody(**{field: body[field] for field in StackBody.model_fields if field in body})
+    return StackBody.within(body)
 
 
 def universe(view: View, engine: Engine, whose: Whose, source: str) -> BoolArray:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+from collections import Counter
 from pathlib import Path
 from typing import Annotated, Any, NamedTuple
 
@@ -19,7 +20,7 @@ from flinch.store.owned.owners import Whose
 from flinch.store.owned.tray import MOST_ENTRIES, change_tray, read_tray
 
 VERSION = 1
-_LARGEST = 64 << 20
+_LARGEST, _MOST = 64 << 20, 10_000
 _Symbol = Annotated[str, Field(min_length=1, max_length=12)]
 _Words = dict[Annotated[str, Field(max_length=40)], Any]
 
@@ -122,33 +123,39 @@ def write_document(engine: Engine, whose: Whose, kind: str, path: Path) -> int:
 
 def take_document(engine: Engine, whose: Whose, kind: str, path: Path, now: dt.datetime) -> Taken:
     """Take the items of a file in: one that is there stays or becomes what the file says, others are added; none is removed.
-    Raises BadDocument and TooMany; nothing is changed then."""
+    Raises BadDocument and TooMany; nothing is changed then. They are kept one after the other: who is ended among them takes the
+    file in again."""
     items = _read(path, kind)
     document, here = DOCUMENTS[kind], _items(engine, whose, kind)
 
-    def name(one: _Item) -> Any:
-        return one if document.known_by is None else getattr(one, document.known_by)
+    def name(one: _Item) -> str:
+        return one.model_dump_json() if document.known_by is None else str(getattr(one, document.known_by))
 
-    known = [(name(one), one) for one in here]
-    fresh = [one for one in items if not any(name(one) == key for key, _ in known)]
-    others = [one for one in items if any(name(one) == key and one != there for key, there in known)]
+    known = {name(one): one for one in here}
+    told = {name(one): one for one in items}
+    fresh = {key: one for key, one in told.items() if key not in known}
+    others = {key: one for key, one in told.items() if key in known and one != known[key]}
     if kind == "metrics":
-        _require_readable([*(one for _, one in known if one not in others), *items])
+        _require_readable(list((known | told).values()))
     most = MOST_ENTRIES if document.kept is None else document.kept.most
     if len(here) + len(fresh) > most:
         raise TooMany(most)
     if document.kept is None:
         # Why a name that is there came stays as it is.
-        change_tray(engine, whose, "add", {one.symbol: one.why for one in fresh if isinstance(one, _TrayName)}, now)
+        change_tray(
+            engine, whose, "add", {key: one.why for key, one in fresh.items() if isinstance(one, _TrayName)}, now
+        )
         return Taken(len(fresh), 0, len(items) - len(fresh))
     numbers = (
-        {name(one): row.id for one, row in zip(here, document.kept.all(engine, whose), strict=True)} if others else {}
+        {}
+        if document.known_by is None
+        else {getattr(row, document.known_by): row.id for row in document.kept.all(engine, whose)}
     )
-    for one in (*fresh, *others):
+    for key, one in (fresh | others).items():
         values = one.model_dump(mode="json") if kind == "screens" else one.model_dump()
         if kind in ("screens", "baskets"):
             values["changed_at"] = plain(now)
-        document.kept.save(engine, whose, values, numbers.get(name(one)) if one in others else None)
+        document.kept.save(engine, whose, values, numbers.get(key))
     return Taken(len(fresh), len(others), len(items) - len(fresh) - len(others))
 
 
@@ -182,6 +189,8 @@ def _read(path: Path, kind: str) -> list[_Item]:
             f"{path.name} is of version {str(told.get('version'))[:10]}; {VERSION} is read. Nothing was changed."
         )
     items, known_by = [], DOCUMENTS[kind].known_by
+    if len(told["items"]) > _MOST:
+        raise BadDocument(f"{path.name} has {len(told['items'])} items; {_MOST} are read at most. Nothing was changed.")
     for place, item in enumerate(told["items"], start=1):
         try:
             items.append(DOCUMENTS[kind].item.model_validate(item))
@@ -189,9 +198,9 @@ def _read(path: Path, kind: str) -> list[_Item]:
             first = error.errors()[0]
             where = ".".join(str(part) for part in first["loc"])
             raise BadDocument(f"Item {place} of {path.name}: {where}: {first['msg']}. Nothing was changed.") from None
-    names = [getattr(one, known_by) for one in items] if known_by else []
-    if twice := next((one for one in names if names.count(one) > 1), None):
-        raise BadDocument(f"{path.name} has {str(twice)[:60]!r} twice. Nothing was changed.")
+    names = Counter(getattr(one, known_by) for one in items) if known_by else Counter[str]()
+    if twice := next((one for one, times in names.items() if times > 1), None):
+        raise BadDocument(f"{path.name} has {twice[:60]!r} twice. Nothing was changed.")
     return items
 
 

@@ -99,6 +99,17 @@ def test_a_file_comes_in_parts_is_checked_loaded_and_undone(client: FlaskClient,
     assert client.get("/api/imports?market=mine").json["uploads"] == []
 
 
+def test_what_was_loaded_is_served_once_it_is_said_to_be(client: FlaskClient, store: Engine, files: Path):
+    load(store, files / "list.csv")
+    for day in ("2026-09-03", "2026-09-04", "2026-09-08"):
+        text = f"Symbol,Date,Open,High,Low,Close\nAVERA,{day},10,11,9,10\n"
+        done(client, "load", bring(client, f"prices {day}.csv", text.encode()), kind="daily_bars")
+        assert client.get("/api/market?market=mine").json["sessions"][-1] == day
+    newest = client.get("/api/imports?market=mine").json["imports"][0]
+    ended(client, client.post(f"/api/imports/history/{newest['id']}/undo?market=mine"))
+    assert client.get("/api/market?market=mine").json["sessions"][-1] == "2026-09-04"
+
+
 def test_refused_rows_are_shown_come_back_as_a_file_and_are_mended(client: FlaskClient, store: Engine, files: Path):
     load(store, files / "list.csv")
     text = (

@@ -25,7 +25,7 @@ from flinch.settings import Settings
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
 from flinch.store.market.calendars import sessions_between
-from flinch.store.market.chain import read_chain
+from flinch.store.market.chain import read_chain, read_spots
 from flinch.store.market.models import Position
 from flinch.store.market.settings import MarketSettings
 from flinch.store.market.surfaces import read_expiries
@@ -215,6 +215,19 @@ def test_a_source_that_adjusts_is_not_adjusted_again(store: Engine, files: Path)
     assert out["close"].to_list() == pytest.approx([(c + 0.01) * f for c, f in zip(plain, factor, strict=True)])
     with pytest.raises(CannotMatch, match="only those of daily_bars and extended_days"):
         import_file(store, Asked(files / "splits.csv", "splits", hints=Hints(adjusted=True)))
+
+
+def test_chains_of_an_evening_are_of_the_session_before_a_split(store: Engine, files: Path):
+    """Half past eight in the evening is the next day in Greenwich, which is the day of the split."""
+    evening = dt.datetime(2026, 9, 9, 0, 30, tzinfo=dt.UTC)
+    chain(evening).write_parquet(files / "chains-2026-09-08.parquet")
+    (files / "splits.csv").write_text("symbol,ex_date,ratio\nCELDA,2026-09-09,3\n")
+    for name in ("list.csv", "prices.csv", "chains-2026-09-08.parquet", "splits.csv"):
+        load(store, files / name)
+    told = chain(evening).group_by("symbol").agg(pl.col("underlying").first(), pl.col("strike").max()).sort("symbol")
+    spots = read_spots(store, evening)["price"].to_list()
+    assert spots == pytest.approx([price / share for price, share in zip(told["underlying"], (1, 1, 3), strict=True)])
+    assert read_chain(store, 3, evening)["strike"].max() == pytest.approx(told["strike"][2] / 3)
 
 
 def test_a_split_ahead_counts_from_its_day_on(store: Engine, files: Path):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import json
 import subprocess
 import sys
 import zipfile
@@ -153,7 +152,7 @@ def test_what_is_no_workbook_is_refused_in_words(tmp_path: Path, how: str):
     elif how == "no sheet":
         path.write_bytes(whole)
         with pytest.raises(BadFile, match="no sheet called 'chains'"):
-            list(sheets.sheet_rows(path, "chains"))
+            list(sheets.sheet_rows(path, "chains", 400))
         return
     else:
         book(path, bars=[["# nothing else"]])
@@ -241,13 +240,14 @@ def test_the_command_takes_a_workbook_and_a_watched_folder_all_of_its_sheets(
 ):
     path = three(tmp_path)
     source = FolderSource(tmp_path)
-    for kind in ("names", "daily_bars", "chains", "names"):
-        found = list(source.fetch(kind, None))
-        assert found == ([path] if kind != "names" or not source._told.get((path, "daily_bars")) else [])
+    for kind in ("names", "daily_bars", "chains"):
+        assert list(source.fetch(kind, None)) == [path]
+    assert [list(source.fetch(kind, None)) for kind in ("names", "splits")] == [[], []], (
+        "told once, and only what it holds"
+    )
     refused = subprocess.run(
         [sys.executable, "-m", "flinch.cli", "import", str(book(tmp_path / "one.xlsx", bars=[["symbol"]])), "--market", "mine"],
         capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert refused.returncode == 1
     assert "workbook with a sheet a kind" in refused.stderr
-    assert json.dumps(kinds_within(path)) == '["names", "daily_bars", "chains"]'

@@ -197,9 +197,14 @@ def import_work(markets: Markets, inbox: Inbox) -> Work:
 
         try:
             if "file" in asked:
-                return _loaded(engine, inbox, name, asked, tell).model_dump_json()
-            _changed(engine, asked, tell)
-            return _NOTHING
+                answer = _loaded(engine, inbox, name, asked, tell).model_dump_json()
+            else:
+                _changed(engine, asked, tell)
+                answer = _NOTHING
+            if asked.get("load", True):
+                tell("showing it", 1.0)
+                markets.open(name).holder.renew()
+            return answer
         except DatabaseAway:
             _bring_back(engine, tell)
             raise

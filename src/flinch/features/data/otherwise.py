@@ -8,14 +8,15 @@ from contextlib import contextmanager
 from typing import Any, NamedTuple
 
 import numpy as np
+import polars as pl
 from sqlalchemy import Engine
 
-from flinch.core.arrays import BoolArray
 from flinch.core.rules import RuleError
 from flinch.features.data.schemas import OtherwiseJob, OtherwiseReply, ScreenOtherwise
+from flinch.feeds.files.importing import Busy
 from flinch.feeds.files.sources import TOLD, read_others
 from flinch.jobs import Handle, Jobs, Work
-from flinch.market import Dictionary, Markets, View, load_frame, opened
+from flinch.market import Markets, View, load_frame, opened
 from flinch.screening.body import StackBody
 from flinch.screening.groups import NoSuchGroup, universe
 from flinch.screening.run import run_stack
@@ -66,92 +67,80 @@ def otherwise_work(markets: Markets, owned: Engine) -> Work:
         own = tuple((key, expression) for key, expression in asked["own"])
         served = market.holder.current()
         kind, source = str(asked["kind"]), str(asked["source"])
+        # The engine of pages gives up after seconds; this may take longer.
+        engine = make_engine(markets.databases.market_url(market.name))
+        rows = read_others(engine, kind, source)
+        engine.dispose()
+        if not rows.height:
+            return OtherwiseReply(values=0, looked_at=0, unread=0, screens=[]).model_dump_json()
         handle.tell(0.05, "laying the other values in their place")
-        with _with_others(markets.databases, market.name, kind, source) as (store, values):
+        with _with_others(markets.databases, market.name, TOLD[kind][0], rows) as store:
             handle.tell(0.3, "reading the market with them")
-            frame = load_frame(store) if values else None
-            other = None if frame is None else opened(frame, store)
-            told = _compared(served, other, owned, whose, with_own(own), handle.tell)
-            return OtherwiseReply(values=values, **told).model_dump_json()
+            frame = load_frame(store)
+            if frame is None:
+                raise Busy
+
+            def survivors(view: View, body: StackBody) -> list[str]:
+                start = universe(view, owned, whose, body.universe)
+                left = run_stack(view, with_own(own), body, start).result.survivors
+                return [view.name(row).symbol for row in np.flatnonzero(left).tolist()]
+
+            told = _compared(served, opened(frame, store), _screens(owned, whose), survivors, handle.tell)
+            return told.model_copy(update={"values": rows.height}).model_dump_json()
 
     return work
 
 
 @contextmanager
-def _with_others(databases: Databases, market: str, kind: str, source: str) -> Iterator[tuple[Engine, int]]:
-    """A database that shows a market as it is, but for a kind, of which it has what a source says otherwise; and how many values
-    those are."""
-    table = TOLD[kind][0]
-    engine = make_engine(databases.market_url(market))
-    try:
-        rows = read_others(engine, kind, source)
-        with databases.beside("otherwise") as url:
-            databases.shown(market, url, [one.name for one in MarketBase.metadata.sorted_tables], table.__tablename__)
-            store = make_engine(url)
-            try:
-                if rows.height:
-                    replace_rows(store, table, rows)
-                yield store, rows.height
-            finally:
-                store.dispose()
-    finally:
-        engine.dispose()
+def _with_others(databases: Databases, market: str, table: type[MarketBase], rows: pl.DataFrame) -> Iterator[Engine]:
+    """A database that shows a market as it is, but for a table, which has some rows in the place of its own."""
+    with databases.beside("otherwise") as url:
+        databases.shown(market, url, [one.name for one in MarketBase.metadata.sorted_tables], table.__tablename__)
+        store = make_engine(url)
+        try:
+            replace_rows(store, table, rows)
+            yield store
+        finally:
+            store.dispose()
 
 
 def _compared(
     served: View,
-    other: View | None,
-    owned: Engine,
-    whose: Whose,
-    dictionary: Dictionary,
+    other: View,
+    screens: list[_Screen],
+    survivors: Callable[[View, StackBody], list[str]],
     tell: Callable[[float, str], None],
-) -> dict[str, Any]:
-    screens, changed, unread = _screens(owned, whose), [], 0
+) -> OtherwiseReply:
+    changed, unread = [], 0
     for place, screen in enumerate(screens):
         tell(0.6 + 0.4 * place / len(screens), f"running {screen.name}")
         try:
-            before, after = (
-                None if view is None else _survivors(view, owned, whose, dictionary, screen.body)
-                for view in (served, other)
-            )
+            before, after = (survivors(view, screen.body) for view in (served, other))
         except (RuleError, NoSuchGroup):
             unread += 1
             continue
-        if before is None or after is None or (before == after).all():
-            continue
-        symbols = np.array([name.symbol for name in served.frame.names])
-        came, went = symbols[after & ~before].tolist(), symbols[before & ~after].tolist()
-        changed.append(
-            ScreenOtherwise(
-                key=screen.key,
-                name=screen.name,
-                saved=screen.saved,
-                names=int(before.sum()),
-                came=came[:_SHOWN],
-                went=went[:_SHOWN],
-                more=max(0, len(came) - _SHOWN) + max(0, len(went) - _SHOWN),
+        came, went = sorted(set(after) - set(before)), sorted(set(before) - set(after))
+        if came or went:
+            changed.append(
+                ScreenOtherwise(
+                    key=screen.key,
+                    name=screen.name,
+                    saved=screen.saved,
+                    names=len(before),
+                    came=came[:_SHOWN],
+                    went=went[:_SHOWN],
+                    more=max(0, len(came) - _SHOWN) + max(0, len(went) - _SHOWN),
+                )
             )
-        )
-    return {"screens": changed, "looked_at": len(screens), "unread": unread}
+    return OtherwiseReply(values=0, looked_at=len(screens), unread=unread, screens=changed)
 
 
 def _screens(owned: Engine, whose: Whose) -> list[_Screen]:
     """Saved screens of names, then the ready ones."""
-    saved = [row for row in SCREENS.all(owned, whose) if row.body.get("table", "names") == "names"]
+    saved = [(str(row.id), row.name, True, row.body) for row in SCREENS.all(owned, whose)]
+    ready = [(f"s-{one.key}", one.name, False, one.body.model_dump()) for one in STARTERS]
     return [
-        *[_Screen(str(row.id), row.name, True, _stack(row.body)) for row in saved],
-        *[
-            _Screen(f"s-{one.key}", one.name, False, _stack(one.body.model_dump()))
-            for one in STARTERS
-            if one.body.model_dump().get("table", "names") == "names"
-        ],
+        _Screen(key, name, own, StackBody.within(body))
+        for key, name, own, body in (*saved, *ready)
+        if body.get("table", "names") == "names"
     ]
-
-
-def _stack(body: dict[str, Any]) -> StackBody:
-    return StackBody(**{field: body[field] for field in StackBody.model_fields if field in body})
-
-
-def _survivors(view: View, owned: Engine, whose: Whose, dictionary: Dictionary, body: StackBody) -> BoolArray:
-    found: BoolArray = run_stack(view, dictionary, body, universe(view, owned, whose, body.universe)).result.survivors
-    return found

@@ -81,9 +81,9 @@ def find_survivors(view: View, engine: Engine, whose: Whose, dictionary: Diction
 def quarter_of(table: TicketTable, rows: IntArray) -> IntArray:
     """Quarter of an hour after the open in which each ticket came."""
     minutes = table.raw("minutes_since_open")[rows].astype(np.int64)
-    view = table.view
-    last = np.array([quarters(view, view.date(session)) - 1 for session in range(view.end)])[table.session[rows]]
-    place: IntArray = np.clip(minutes // QUARTER_MINUTES, 0, last)
+    view, (sessions, which) = table.view, np.unique(table.session[rows], return_inverse=True)
+    last = np.array([quarters(view, view.date(session)) - 1 for session in sessions.tolist()], dtype=np.int64)
+    place: IntArray = np.clip(minutes // QUARTER_MINUTES, 0, last[which])
     return place
 
 

@@ -13,7 +13,7 @@ import polars as pl
 from sqlalchemy import Engine, func, select
 from sqlalchemy.orm import aliased
 
-from flinch.core.checks import parity_broken, split_jumps, strikes_apart
+from flinch.core.checks import near_price, parity_broken, split_jumps, strikes_apart
 from flinch.errors import FlinchError
 from flinch.feeds.files.changes import Change
 from flinch.feeds.files.importing import write_change
@@ -21,9 +21,10 @@ from flinch.store.market.calendars import sessions_between
 from flinch.store.market.chain import Snapshot, read_contracts, read_snapshots, read_spots, stored
 from flinch.store.market.imports import Ledger
 from flinch.store.market.models import TENORS, ChainSnapshot, DailyBar, NameChain, SnapshotPrice, Split, VolatilityDay
-from flinch.store.market.names import bars_of_today, read_names, read_newest_bar
+from flinch.store.market.names import read_names, read_newest_bar
 from flinch.store.market.rates import read_rate
 from flinch.store.market.settings import MarketSettings, read_settings
+from flinch.store.market.splits import bars_of_today
 from flinch.store.reading import dates, numbers, read_table
 
 _EXAMPLES = 40
@@ -292,19 +293,19 @@ def _parity(read: _Read) -> _Found:
         for side in (True, False)
     )
     rows = calls.join(puts, on=key, suffix="_put").join(read.spots, on="name_id").sort(key)
-    group = rows.select((pl.col("name_id").rank("dense") * 10_000 + pl.col("expiration").rank("dense")).alias("g"))["g"]
+    group = rows.select(pl.struct("name_id", "expiration").rle_id())
+    strike, price = numbers(rows["strike"]), numbers(rows["price"])
     days = (dates(rows["expiration"]) - np.datetime64(newest.session, "D")).astype(np.float64)
     rate = read_rate(read.engine, newest.session, read.settings.rate)
     broken = parity_broken(
-        np.unique(group.to_numpy(), return_inverse=True)[1],
-        numbers(rows["strike"]),
+        group.to_series().cast(pl.Int64).to_numpy(),
+        strike,
         numbers(rows["mid"]) - numbers(rows["mid_put"]),
         numbers(rows["width"]) + numbers(rows["width_put"]),
-        numbers(rows["price"]),
+        price,
         np.exp(-rate * days / 365),
     )
-    near = (pl.col("strike") / pl.col("price") - 1).abs() <= 0.1
-    names = rows.with_columns(pl.Series("broken", broken)).filter(near)
+    names = rows.with_columns(pl.Series("broken", broken)).filter(pl.Series(near_price(strike, price)))
     told = names.group_by("name_id", maintain_order=True).agg(pl.col("broken").sum().alias("n"), pl.len().alias("of"))
     found = told.filter((pl.col("n") >= _STRIKES) & (pl.col("n") >= 0.2 * pl.col("of")))
     words = pl.format("at {} of {} strikes near the price", pl.col("n"), pl.col("of"))

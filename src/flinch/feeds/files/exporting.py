@@ -33,9 +33,10 @@ from flinch.store.market.models import (
     Venue,
     VolatilityDay,
 )
-from flinch.store.market.names import bars_as_traded, read_keys, read_names
+from flinch.store.market.names import read_keys, read_names
 from flinch.store.market.prints import read_print_sessions, read_prints
 from flinch.store.market.settings import read_settings
+from flinch.store.market.splits import bars_as_traded
 from flinch.store.market.tape import read_tape, read_tape_sessions
 from flinch.store.reading import read_table
 

@@ -33,6 +33,7 @@ from flinch.feeds.files.reading import open_table
 from flinch.feeds.files.reasons import first_of
 from flinch.feeds.files.values import DAY_FORMATS, Before, Hints, Reading, learn, typed_rows
 from flinch.feeds.publish import publish
+from flinch.hours import read_hours
 from flinch.jobs import JobCancelled
 from flinch.store.bulk import remove_rows, replace_rows
 from flinch.store.engine import told
@@ -417,7 +418,8 @@ def _finish(engine: Engine, settings: MarketSettings, moments: list[dt.datetime]
     """Publish what changed, and let it be served."""
     _write_calendar(engine, settings)
     state, newest = read_state(engine), _newest(engine, settings)
-    if state is not None and read_splits(engine).between(state.as_of.date(), newest.date()):
+    day_of = read_hours(engine).day_of
+    if state is not None and read_splits(engine).between(day_of(state.as_of), day_of(newest)):
         # What was told a share before a split is told a share of now.
         moments = [s.taken_at for s in read_snapshots(engine)]
     for done, moment in enumerate(sorted(moments)):

@@ -126,7 +126,7 @@ def _open_sheet(path: Path, kind: str | None) -> Table:
         raise BadFile(f"{path.name} has no sheet.")
     wanted = kind or named_kind(path)
     sheet = next((title for title in titles if sheets.kind_word(title) == wanted), titles[0])
-    for number, cells in sheets.sheet_rows(path, sheet):
+    for number, cells in sheets.sheet_rows(path, sheet, _MOST_COLUMNS):
         if not cells[0].startswith("#"):
             while cells and not cells[-1]:
                 cells.pop()
@@ -136,7 +136,11 @@ def _open_sheet(path: Path, kind: str | None) -> Table:
 
 def _listed_batches(table: Table) -> Iterator[Batch]:
     """Rows that come as lists of text."""
-    rows = sheets.sheet_rows(table.path, table.sheet) if table.form == "sheet" else calendar_file.event_rows(table.path)
+    rows = (
+        sheets.sheet_rows(table.path, table.sheet, _MOST_COLUMNS)
+        if table.form == "sheet"
+        else calendar_file.event_rows(table.path)
+    )
     wanted = ((number, cells) for number, cells in rows if number > table.head)
     width = len(table.columns)
     while listed := list(itertools.islice(wanted, _ROWS)):

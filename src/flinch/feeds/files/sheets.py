@@ -12,8 +12,6 @@ from pathlib import Path
 from typing import Any
 from xml.etree.ElementTree import ParseError
 
-from openpyxl.reader.excel import load_workbook
-
 from flinch.feeds.files.errors import BadFile, short
 
 ENDINGS = (".xlsx", ".xlsm")
@@ -21,7 +19,6 @@ _MOST_UNPACKED, _MOST_TEXTS = 2 << 30, 256 << 20
 """Bytes that a workbook may unpack to, and of them those of its table of texts, which is held whole."""
 _SMALL, _BOMB = 64 << 20, 200
 """No workbook that is larger unpacks to so many times its own size."""
-_MOST_COLUMNS = 400
 
 
 def sheet_names(path: Path) -> list[str]:
@@ -35,16 +32,16 @@ def kind_word(title: str) -> str:
     return re.sub(r"[^a-z0-9]+", "_", title.strip().lower()).strip("_")
 
 
-def sheet_rows(path: Path, sheet: str) -> Iterator[tuple[int, list[str]]]:
-    """The rows of a sheet that have any cell filled, with their numbers: cells as text, empty where there is nothing.
-    Raises BadFile."""
+def sheet_rows(path: Path, sheet: str, most_columns: int) -> Iterator[tuple[int, list[str]]]:
+    """The rows of a sheet that have any cell filled, with their numbers: cells as text, empty where there is nothing, of one
+    column more than may be at most. Raises BadFile."""
     with _opened(path) as book:
         if sheet not in book.sheetnames:
             raise BadFile(f"{path.name} has no sheet called {sheet[:40]!r}.")
         page = book[sheet]
         # What a sheet says of its size need not be so.
         page.reset_dimensions()
-        for number, row in enumerate(page.iter_rows(values_only=True, max_col=_MOST_COLUMNS + 1), start=1):
+        for number, row in enumerate(page.iter_rows(values_only=True, max_col=most_columns + 1), start=1):
             cells = [_text(cell) for cell in row]
             if any(cells):
                 yield number, cells
@@ -64,6 +61,9 @@ def _text(cell: Any) -> str:
 
 @contextmanager
 def _opened(path: Path) -> Iterator[Any]:
+    # It takes half a second and thirty megabytes, which a start must not.
+    from openpyxl.reader.excel import load_workbook
+
     try:
         with zipfile.ZipFile(path) as archive:
             sizes = {one.filename: one.file_size for one in archive.infolist()}

@@ -107,19 +107,26 @@ def _name_contracts(engine: Engine, name_id: int, taken_at: dt.datetime) -> pl.D
 
 def _of_today(engine: Engine, rows: pl.DataFrame, taken_at: dt.datetime) -> pl.DataFrame:
     """Contracts of a snapshot with the open interest that came without them, as they are told of today's shares."""
-    s = ChainSnapshot
-    with told(), engine.connect() as connection:
-        session = connection.scalar(select(s.session).where(s.taken_at == stored(taken_at)))
-    if session is None:
+    session = _session_of(engine, taken_at)
+    if session is None or not rows.height:
         return rows
     key = ["name_id", "expiration", "strike", "is_call"]
-    beside = read_interest_day(engine, session).select(*key, pl.col("open_interest").alias("_beside"))
+    names = rows["name_id"]
+    beside = read_interest_day(engine, session, (names.min(), names.max())).select(
+        *key, pl.col("open_interest").alias("_beside")
+    )
     if beside.height:
         without = pl.col("open_interest").sum().over("name_id") == 0
         both = rows.join(beside, on=key, how="left", maintain_order="left")
         told_so = pl.when(without).then(pl.col("_beside").fill_null(0)).otherwise("open_interest")
         rows = both.with_columns(told_so.cast(rows.schema["open_interest"]).alias("open_interest")).drop("_beside")
     return read_splits(engine).adjust(rows, pl.lit(session), ("strike", "bid", "ask"), ("volume", "open_interest"))
+
+
+def _session_of(engine: Engine, taken_at: dt.datetime) -> dt.date | None:
+    s = ChainSnapshot
+    with told(), engine.connect() as connection:
+        return connection.scalar(select(s.session).where(s.taken_at == stored(taken_at)))
 
 
 def read_chain(engine: Engine, name_id: int, taken_at: dt.datetime, expiration: dt.date | None = None) -> pl.DataFrame:
@@ -213,8 +220,8 @@ def read_spots(
     wanted = [p.taken_at == stored(taken_at), *([] if name_id is None else [p.name_id == name_id])]
     read = read_table if name_id is None else read_rows
     rows = read(engine, select(p.name_id, p.price).where(*wanted).order_by(p.name_id))
-    day = pl.lit(taken_at.astimezone(dt.UTC).date())
-    return rows if as_told else read_splits(engine).adjust(rows, day, ("price",))
+    splits = None if as_told else read_splits(engine)
+    return splits.adjust(rows, pl.lit(_session_of(engine, taken_at)), ("price",)) if splits and splits.any else rows
 
 
 def read_multipliers(engine: Engine) -> pl.DataFrame:

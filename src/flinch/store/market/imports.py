@@ -169,16 +169,18 @@ def read_changes(engine: Engine, number: int, most: int) -> list[Before] | None:
             return None
     found: list[Before] = []
     for table, before in _laid_aside(engine, number):
-        there = before.filter("_there")
-        if there.height and len(found) < most and table not in (OtherRow, SourceOrder):
-            found += _changes(engine, table, there.drop("_there"), most - len(found))
+        there, packed = before.filter("_there").drop("_there"), pl.Binary in before.dtypes
+        if there.height and not packed and table not in (OtherRow, SourceOrder):
+            found += _changes(engine, table, there, most - len(found))
+        if len(found) >= most:
+            break
     return found
 
 
 def _changes(engine: Engine, table: type[MarketBase], before: pl.DataFrame, most: int) -> list[Before]:
     key = primary_key(table)
     now = _before(engine, table, before.select(key)).filter("_there")
-    told = [name for name, kind in before.schema.items() if name not in (*key, "import_id") and kind != pl.Binary]
+    told = [name for name in before.columns if name not in (*key, "import_id")]
     both = before.join(
         now.select(pl.col(name).cast(before.schema[name]) for name in (*key, *told)), on=key, suffix="_now"
     )

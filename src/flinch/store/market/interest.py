@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Any
 
 import numpy as np
 import polars as pl
@@ -36,16 +37,18 @@ def interest_rows(contracts: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def read_interest_day(engine: Engine, session: dt.date) -> pl.DataFrame:
-    """What came of a session without chains: session, name_id, expiration, strike, is_call, open_interest."""
+def read_interest_day(engine: Engine, session: dt.date, names: tuple[Any, Any] | None = None) -> pl.DataFrame:
+    """What came of a session without chains, of all names or of those between two keys, both included: session, name_id,
+    expiration, strike, is_call, open_interest."""
     i = InterestDay
+    wanted = [i.session == session, *([] if names is None else [i.name_id.between(*names)])]
     with told(), engine.connect() as connection:
-        names = connection.execute(select(i.name_id, i.contracts).where(i.session == session).order_by(i.name_id)).all()
-    place, records = unpack_groups(INTEREST, [contracts for _, contracts in names])
+        found = connection.execute(select(i.name_id, i.contracts).where(*wanted).order_by(i.name_id)).all()
+    place, records = unpack_groups(INTEREST, [contracts for _, contracts in found])
     return pl.DataFrame(
         {
             "session": pl.Series([session], dtype=pl.Date).new_from_index(0, records.size),
-            "name_id": np.array([name_id for name_id, _ in names], dtype=np.int64)[place],
+            "name_id": np.array([name_id for name_id, _ in found], dtype=np.int64)[place],
             "expiration": pl.Series(records["expiration"]).cast(pl.Date),
             "strike": unpacked_prices(records["strike"]),
             "is_call": records["is_call"].astype(bool),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
 
 import numpy as np
 import polars as pl
@@ -13,7 +12,7 @@ from sqlalchemy import Engine, func, select
 from flinch.store.engine import told
 from flinch.store.market.chain import read_multipliers
 from flinch.store.market.models import DailyBar, ExchangeSession, FundamentalSource, Name, Venue
-from flinch.store.market.splits import read_adjusting, read_splits
+from flinch.store.market.splits import bars_of_today
 from flinch.store.reading import Floats, dates, numbers, read_table
 
 
@@ -56,32 +55,3 @@ def read_closes(engine: Engine, session: dt.date) -> pl.DataFrame:
     b = DailyBar
     rows = read_table(engine, select(b.name_id, b.close, b.import_id).where(b.session == session).order_by(b.name_id))
     return bars_of_today(engine, rows, pl.lit(session), ("close",)).drop("import_id")
-
-
-def bars_as_traded(
-    engine: Engine, rows: pl.DataFrame, day: str, prices: Sequence[str], counts: Sequence[str]
-) -> pl.DataFrame:
-    """Rows that have an `import_id` as they were traded: those that their source adjusted are told of the shares of their day."""
-    splits = read_splits(engine)
-    mine = pl.col("import_id").is_in(read_adjusting(engine) if splits.any else []).fill_null(False)
-    one = pl.lit(1.0).alias("_one")
-    factor = splits.adjust(rows.with_columns(one), day, ("_one",))["_one"].to_frame("_share")
-    told = pl.concat([rows, factor], how="horizontal").with_columns(
-        [pl.when(mine).then(pl.col(name) / pl.col("_share")).otherwise(name).alias(name) for name in prices]
-        + [pl.when(mine).then(pl.col(name) * pl.col("_share")).otherwise(name).alias(name) for name in counts]
-    )
-    return told.drop("_share")
-
-
-def bars_of_today(
-    engine: Engine, rows: pl.DataFrame, day: str | pl.Expr, prices: Sequence[str] = (), counts: Sequence[str] = ()
-) -> pl.DataFrame:
-    """Rows that have an `import_id` as they are told of today's shares: those that their source adjusted stay."""
-    splits = read_splits(engine)
-    adjusting = read_adjusting(engine) if splits.any else []
-    mine = pl.col("import_id").is_in(adjusting).fill_null(False)
-    if not adjusting or not rows.select(mine.any()).item():
-        return splits.adjust(rows, day, prices, counts)
-    numbered = rows.with_row_index("_row")
-    parts = [numbered.filter(mine), splits.adjust(numbered.filter(~mine), day, prices, counts)]
-    return pl.concat(parts).sort("_row").drop("_row")

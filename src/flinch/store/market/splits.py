@@ -65,8 +65,34 @@ def read_splits(engine: Engine) -> Splits:
     return Splits(read_rows(engine, select(s.name_id, s.ex_date, s.ratio).where(s.ex_date <= last)))
 
 
-def read_adjusting(engine: Engine) -> list[int]:
-    """Imports whose prices were adjusted for splits by their source."""
+def bars_of_today(
+    engine: Engine, rows: pl.DataFrame, day: str | pl.Expr, prices: Sequence[str] = (), counts: Sequence[str] = ()
+) -> pl.DataFrame:
+    """Rows that have an `import_id` as they are told of today's shares: those that their source adjusted stay."""
+    splits = read_splits(engine)
+    return _where(_adjusted(engine), rows, splits.adjust(rows, day, prices, counts)) if splits.any else rows
+
+
+def bars_as_traded(
+    engine: Engine, rows: pl.DataFrame, day: str, prices: Sequence[str], counts: Sequence[str]
+) -> pl.DataFrame:
+    """Rows that have an `import_id` as they were traded: those that their source adjusted are told of the shares of their day."""
+    splits = read_splits(engine)
+    if not splits.any:
+        return rows
+    share = 1 / splits.adjust(rows.with_columns(pl.lit(1.0).alias("_share")), day, ("_share",))["_share"]
+    traded = rows.with_columns([pl.col(name) * share for name in prices] + [pl.col(name) / share for name in counts])
+    return _where(~_adjusted(engine), rows, traded)
+
+
+def _adjusted(engine: Engine) -> pl.Expr:
+    """Whether a row is of an import whose source adjusted prices for splits."""
     with told(), engine.connect() as connection:
         imports = connection.execute(select(DataImport.id, DataImport.how)).all()
-    return [number for number, how in imports if how.get("adjusted")]
+    return pl.col("import_id").is_in([number for number, how in imports if how.get("adjusted")]).fill_null(False)
+
+
+def _where(stays: pl.Expr, rows: pl.DataFrame, otherwise: pl.DataFrame) -> pl.DataFrame:
+    """Rows that stay as they are, and the others of the same place in another table."""
+    kept = rows.select(stays.alias("_stays"))["_stays"]
+    return pl.DataFrame([rows[name].zip_with(kept, otherwise[name]) for name in rows.columns])

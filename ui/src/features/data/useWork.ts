@@ -1,9 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { ApiError, api, type Schemas, unhurried } from "@/shared/api/client";
+import { api, type Schemas } from "@/shared/api/client";
+import { follow, type Told } from "./follow";
 
 type Job = Schemas["ImportJob"];
-type Told = { stage: string; percent: number; onStop: () => void };
 export type WorkAsked =
   | { file: number; load: boolean; how: Schemas["ImportHow"] }
   | { undo: number }
@@ -13,7 +13,6 @@ export type WorkAsked =
 
 /** What may be others when something was loaded. */
 const CHANGED = ["imports", "kinds", "markets", "coverage", "checks", "sources"];
-const AGAIN_MS = 2000;
 
 const begun = (asked: WorkAsked): Promise<Job> => {
   if ("prefer" in asked) return api.prefer(asked.prefer, asked.order);
@@ -30,19 +29,7 @@ export function useWork() {
   const work = useMutation({
     mutationKey: ["work"],
     retry: false,
-    mutationFn: async (asked: WorkAsked) => {
-      let job = await begun(asked);
-      while (!job.over) {
-        const { id } = job;
-        setTold({
-          stage: job.stage,
-          percent: job.percent,
-          onStop: () => void api.cancelJob(id).catch(() => undefined),
-        });
-        job = await followed(id, job);
-      }
-      return job.counts;
-    },
+    mutationFn: async (asked: WorkAsked) => (await follow(await begun(asked), api.importJob, setTold)).counts,
     onSettled: async () => {
       setTold(null);
       // Of a market that is empty still there is no answer to wait for.
@@ -51,17 +38,6 @@ export function useWork() {
     },
   });
   return { ...work, told };
-}
-
-/** How it stands a moment later; while the server is away, as it stood. */
-async function followed(id: number, before: Job): Promise<Job> {
-  try {
-    return await unhurried(api.importJob(id));
-  } catch (error) {
-    if (!(error instanceof ApiError && error.passing)) throw error;
-    await new Promise((done) => setTimeout(done, AGAIN_MS));
-    return before;
-  }
 }
 
 /** Follows the last work on a file, when the page was left meanwhile. */
