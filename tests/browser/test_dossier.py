@@ -161,6 +161,8 @@ def test_facts_show_in_one_look_what_book_is_worth(quiet_page: Page, stories):
     expect(page.locator(".quarters .apart").first).to_be_visible()
     page.locator(".quarters thead .defined", has_text="Book").hover()
     expect(page.get_by_role("tooltip")).to_contain_text("Shareholders' equity per share")
+    news = page.get_by_role("region", name="News")
+    expect(news.get_by_role("row").first).to_have_text(re.compile(r"^\d+ \w{3} \d\d:\d\d\S.* \w+$"))
     page.goto(f"/dossier/{stories['figures gone stale'].symbol}?view=facts")
     expect(page.locator(".facts")).to_contain_text("a newer report is overdue")
     page.goto("/dossier/FELRO?view=facts")

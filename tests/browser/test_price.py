@@ -2,6 +2,7 @@
 
 import re
 
+from flask.testing import FlaskClient
 from playwright.sync_api import Locator, Page
 from tests.browser.screen_page import add_rule
 from tests.browser.settled import expect
@@ -102,10 +103,29 @@ def test_it_zooms_and_pans_by_wheel_drag_and_keys(quiet_page: Page):
     oldest_is("(May|Jun) 2026")
 
 
+def test_a_headline_stands_at_its_bar(quiet_page: Page, client: FlaskClient):
+    page = quiet_page
+    news = client.get("/api/dossier/price/VUSVO?layers=news").json["news"]
+    newest, last = news[-1], 503
+    chart = open_price(page)
+    expect(cross(page)).not_to_contain_text("Vusvo Relay")
+    chart.focus()
+    for _ in range(last - newest["bar"]):
+        page.keyboard.press("ArrowLeft")
+    expect(cross(page)).to_contain_text(newest["headlines"][0]["headline"])
+    page.keyboard.press("ArrowLeft")
+    expect(cross(page)).not_to_contain_text("Vusvo Relay")
+    page.keyboard.press("ArrowRight")
+    expect(cross(page)).to_contain_text(newest["headlines"][0]["headline"])
+    page.get_by_role("button", name="layers (5)").click()
+    page.get_by_label("News").uncheck()
+    expect(cross(page)).not_to_contain_text("Vusvo Relay")
+
+
 def test_layers_are_switched_remembered_and_in_the_address(quiet_page: Page):
     page = quiet_page
     open_price(page)
-    page.get_by_role("button", name="layers (4)").click()
+    page.get_by_role("button", name="layers (5)").click()
     page.get_by_label("Shelves").check()
     page.get_by_label("Flip and peaks").check()
     tags = page.locator(".level-tags text")
@@ -122,7 +142,7 @@ def test_layers_are_switched_remembered_and_in_the_address(quiet_page: Page):
     # Another name begins as this one was left, and its address says how.
     page.goto("/dossier/BRIVI?view=price")
     expect(page.get_by_role("application", name="BRIVI in bars of 15 minutes")).to_be_visible()
-    expect(page.get_by_role("button", name="layers (6)")).to_be_visible()
+    expect(page.get_by_role("button", name="layers (7)")).to_be_visible()
     expect(page).to_have_url(re.compile("bars=15"))
     page.get_by_role("button", name="show as table").click()
     table = page.locator(".figure-table table").last

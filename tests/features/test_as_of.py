@@ -46,6 +46,8 @@ ALTERED = (
     f"UPDATE estimate SET eps_next_year = 99 WHERE known_on > '{KEPT}'",
     f"UPDATE short_interest SET shares = 1 WHERE known_on > '{KEPT}'",
     f"UPDATE dividend SET amount = 99 WHERE declared_on > '{KEPT}'",
+    # Told in the evening of that session it is of the next one.
+    f"UPDATE news_item SET headline = 'otherwise', at = at + INTERVAL 1 MINUTE WHERE at > '{KEPT} 20:00'",
     f"INSERT INTO rate_day (session, days, rate) VALUES ('{KEPT}' + INTERVAL 1 DAY, 30, 0.3)",
 )
 

@@ -366,3 +366,43 @@ def test_facts_are_plausible_and_mostly_agree(simulated: SimulatedMarket):
     assert len(ahead) > 50
     assert (ahead["declared_on"].to_numpy().astype("datetime64[D]") <= newest).all(), "declared by now"
     assert np.allclose(simulated.members.sum(axis=1), 1)
+
+
+def test_headlines_go_with_what_happens(simulated: SimulatedMarket):
+    news, market = simulated.news, simulated
+    day = news["at"].dt.replace_time_zone("UTC").dt.convert_time_zone("America/New_York").dt.date()
+    told = news.with_columns(
+        session=pl.Series(np.searchsorted(market.sessions, day.to_numpy().astype("datetime64[D]")))
+    )
+    of = [name.company for name in market.names]
+    about = told.filter(pl.col("name") >= 0)
+    assert all(line.startswith(of[row]) for row, line in about.select("name", "headline").iter_rows())
+    # Every report of a session that traded is told of its day, and what it says goes with how price reacts.
+    e = market.earnings
+    reports = told.filter(topic="report")
+    inside = (e.announced >= 0) & (e.announced < 504)
+    inside[inside] &= market.traded[e.company[inside], e.announced[inside]]
+    assert set(reports.select("name", "session").iter_rows()) == set(
+        zip(e.company[inside].tolist(), e.announced[inside].tolist(), strict=True)
+    )
+    reacted = {(c, a): r for c, a, r in zip(e.company.tolist(), e.announced.tolist(), e.reaction.tolist(), strict=True)}
+    moved = {"more than expected": [], "less than expected": []}
+    for row, session, line in reports.select("name", "session", "headline").iter_rows():
+        after = reacted[row, session]
+        for words, moves in moved.items():
+            if line.endswith(words) and 0 < after < 504:
+                moves.append(np.log(market.close[row, after] / market.close[row, after - 1]))
+    assert np.median(moved["more than expected"]) > 0.02
+    assert np.median(moved["less than expected"]) < -0.02
+    # Up goes with what is good and down with what is not; some large moves have no reason, and most headlines come first.
+    change = np.diff(np.log(market.close), axis=1, prepend=np.nan)
+    for topic, sign in (("takeover", 1), ("upgrade", 1), ("downgrade", -1), ("legal", -1)):
+        rows = about.filter(topic=topic)
+        assert (sign * change[rows["name"], rows["session"]] > 0).all(), topic
+    # One line sums up each close, right of the direction.
+    closing = told.filter(topic="market").sort("session")
+    assert closing["session"].to_list() == list(range(1, 504))
+    stock = [name.kind == "stock" for name in market.names]
+    mean = (market.close[stock, 1:] / market.close[stock, :-1] - 1).mean(axis=0)
+    assert (closing["headline"].str.contains("higher").to_numpy() == (mean >= 0.001)).all()
+    assert (closing["headline"].str.contains("lower").to_numpy() == (mean <= -0.001)).all()

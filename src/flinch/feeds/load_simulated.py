@@ -38,6 +38,7 @@ from flinch.store.market.models import (
     MinuteDay,
     Name,
     NameChain,
+    NewsItem,
     OptionDay,
     Position,
     PrintDay,
@@ -168,6 +169,9 @@ def next_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None:
     for table, rows, made in ((TapeDay, market.tape, tape_rows), (PrintDay, market.prints, print_rows)):
         replace_rows(engine, table, made(_told(market, rows, place).filter(pl.col("session") == today)))
     taken_at = market.snapshots[place].taken_at
+    replace_rows(
+        engine, NewsItem, _news(market, place).filter(pl.col("at") > stored(market.snapshots[place - 1].taken_at))
+    )
     publish(engine, taken_at)
     advance(engine, taken_at)
 
@@ -213,6 +217,7 @@ def _day_tables(engine: Engine, market: SimulatedMarket, newest: int) -> list[St
                 (ShortInterest, market.short_interest),
             )
         ],
+        (NewsItem, _news(market, newest)),
         (EarningsReport, _reports(market)),
         (Name, _names(market)),
         (ExchangeSession, pl.DataFrame({"session": market.calendar})),
@@ -357,6 +362,12 @@ def _series(market: SimulatedMarket) -> pl.DataFrame:
     rows = [(i + 1, 0, m, m, 0.0) for i, m in enumerate(market.multiplier.tolist())]
     rows += [(a.name + 1, 1, a.multiplier, a.shares, a.cash) for a in market.adjusted if a.taken_at == AS_OF]
     return pl.DataFrame(rows, ["name_id", "series", "multiplier", "shares", "cash"], orient="row")
+
+
+def _news(market: SimulatedMarket, place: int) -> pl.DataFrame:
+    """Headlines up to a snapshot."""
+    told = market.news.filter(pl.col("at") <= stored(market.snapshots[place].taken_at))
+    return told.rename({"name": "name_id"}).with_columns(pl.col("name_id") + 1)
 
 
 def _members(market: SimulatedMarket) -> pl.DataFrame:

@@ -7,7 +7,7 @@ from sqlalchemy import Engine
 from flinch.store.market.state import read_state
 
 SOURCE = "demo market"
-SIMULATOR_VERSION = 15
+SIMULATOR_VERSION = 16
 """Raised whenever the simulator makes a different market: an older one is then made afresh."""
 
 

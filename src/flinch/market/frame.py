@@ -37,6 +37,7 @@ from flinch.store.market.models import (
     VolatilityDay,
 )
 from flinch.store.market.names import multipliers, read_calendar, read_names, read_newest_bar
+from flinch.store.market.news import count_headlines
 from flinch.store.market.rates import read_rates
 from flinch.store.market.settings import read_settings
 from flinch.store.market.splits import bars_of_today, read_splits
@@ -163,6 +164,7 @@ class _Reader:
         self.members = _members(engine, self.ids)
         self.days = read_calendar(engine)
         self.split = read_splits(engine).any
+        self.hours = read_hours(engine)
         self.sessions = np.empty(0, "datetime64[D]")
 
     def read(self) -> MarketFrame:
@@ -203,7 +205,7 @@ class _Reader:
             members=self.members,
             multiplier=multipliers(self.engine, self.ids),
             snapshots=self.snapshots,
-            hours=read_hours(self.engine),
+            hours=self.hours,
             rate=read_rates(self.engine, sessions, self.state.rate),
             index_symbol=read_settings(self.engine).index_symbol,
             place=place if self.lasting else None,
@@ -253,6 +255,7 @@ class _Reader:
         for table in (ExtendedDay, OptionDay, VolatilityDay, FlowDay):
             yield partial(self._table, table, _fields(table))
         yield self._positions
+        yield self._headlines
 
     def _table(self, table: type[Any], fields: Sequence[str], wanted: NDArray[np.datetime64]) -> Fields:
         first, last = wanted[0].astype(object), wanted[-1].astype(object)
@@ -264,6 +267,15 @@ class _Reader:
             counts = [field for field in fields if field.endswith("volume")]
             rows = bars_of_today(self.engine, rows, "session", [f for f in fields if f not in counts], counts)
         return self._scattered(rows, fields, find(wanted, dates(rows["session"])), wanted.size)
+
+    def _headlines(self, wanted: NDArray[np.datetime64]) -> Fields:
+        """Headlines about each name since the close before: what comes after a close belongs to the next session."""
+        place = int(np.searchsorted(self.sessions, wanted[0]))
+        # Before the first session a day is taken to be like it.
+        before = self.sessions[place - 1] if place else wanted[0] - np.timedelta64(1, "D")
+        closes = [stored(self.hours.closes(day)) for day in [before.astype(object), *wanted.astype(object)]]
+        told = count_headlines(self.engine, self.ids, np.array(closes, "datetime64[us]"), self.state.as_of)
+        return {"headlines": told}
 
     def _positions(self, wanted: NDArray[np.datetime64]) -> Fields:
         """Exposure and open interest of each session as it ended, or as it is; and in the newest one, exposures at the snapshot

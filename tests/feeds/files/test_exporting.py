@@ -52,6 +52,10 @@ FACTS = {
         "symbol,session,expiration,strike,right,open_interest\nAVERA,2026-09-08,2026-09-18,100.125,C,7\n"
         "AVERA,2026-09-08,2026-09-18,100,put,0\nBONTI,2026-09-09,2026-09-18,95,call,123456789\n"
     ),
+    "news": (
+        "symbol,at,headline,topic\nAVERA,2026-09-08T10:00:00.000123-04:00,\"Avera, at last, sells <b>more</b>\",contract\n"
+        ",2026-09-08T16:06:00-04:00,Stocks end higher,\nAVERA,2026-09-09T08:00:00-04:00,\"=1+1 \"\"says\"\" Avera – é\",\n"
+    ),
     "rates": "session,days,rate\n2026-06-01,1,0.0433333333\n2026-06-01,90,0.04\n2026-09-01,30,-0.001\n",
 }  # fmt: skip
 

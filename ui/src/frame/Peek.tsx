@@ -4,7 +4,7 @@ import type { Metric, Schemas } from "@/shared/api/client";
 import { useMetrics, usePeek, useTray } from "@/shared/api/queries";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { VolatilitySpark } from "@/shared/chart/Spark";
-import { arrow, DASH, date, metricText, number, signed } from "@/shared/format";
+import { arrow, DASH, date, metricText, moment, number, signed } from "@/shared/format";
 import { Link } from "@/shared/route";
 import { Definition } from "@/shared/ui/Definition";
 import { Missing } from "@/shared/ui/Missing";
@@ -75,6 +75,11 @@ export function Peek({
               : `${number(value("spent"))} % of today’s ±${number(value("one_day_move_pct"), 2)} % spent; next session ±${number(value("next_day_move_pct"), 2)} %`}
           </p>
           {figure}
+          {shown.news && (
+            <p className="peek-news">
+              <time dateTime={shown.news.at}>{moment(shown.news.at)}</time> {shown.news.headline}
+            </p>
+          )}
           <LevelBracket implied={value("iv30")} historical={value("hv21")} most={level} width={228} height={26} />
           <p className="caption">implied, hollow · historical, solid</p>
           <VolatilitySpark implied={shown.iv30} historical={shown.hv21} width={228} />

@@ -73,6 +73,9 @@ export function instant(iso: string): string {
   return `${weekday.format(new Date(`${iso.slice(0, 10)}T00:00:00Z`))} ${date(iso, true)} ${iso.slice(11, 16)}`;
 }
 
+/** 9 Sep 15:45, as written in the instant's own zone. */
+export const moment = (iso: string) => `${date(iso)} ${iso.slice(11, 16)}`;
+
 export function count(n: number, one: string, many = `${one}s`): string {
   return `${number(n)} ${n === 1 ? one : many}`;
 }

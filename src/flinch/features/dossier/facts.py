@@ -9,8 +9,10 @@ import polars as pl
 from pydantic import BaseModel, Field
 
 from flinch.core.rules import percent
+from flinch.features.dossier.news import NewsRow
 from flinch.features.dossier.volatility import PastReport, past_reports
 from flinch.market import PLAIN, View
+from flinch.market.headlines import headlines, market_headlines
 from flinch.store.market.chain import read_dividends
 from flinch.store.market.name_facts import FIGURES, read_name_facts
 
@@ -18,7 +20,7 @@ STALE_DAYS = 140
 """Days after the end of a period from which a newer report is overdue."""
 APART_PCT = 3.0
 """Two sources differ when they are further apart than this."""
-QUARTERS_SHOWN, ROWS_SHOWN = 12, 60
+QUARTERS_SHOWN, ROWS_SHOWN, NEWS_SHOWN = 12, 60, 40
 _RATIOS = (
     "market_cap", "price_to_earnings", "forward_pe", "price_to_book", "price_to_book_percentile", "price_to_sales", "fcf_yield",
     "return_on_equity", "net_margin", "debt_to_equity", "eps_growth", "sales_growth", "dividend_yield", "payout_ratio",
@@ -120,6 +122,7 @@ class FactsView(BaseModel):
     dividends: list[DividendRow]
     short_interest: list[ShortRow]
     reports: list[PastReport]
+    news: list[NewsRow] = Field(description="Headlines told by then, the newest first")
     funds: list[Membership]
     members: list[Membership] = Field(description="Of a fund, the heaviest first")
 
@@ -150,6 +153,7 @@ def facts(view: View, symbol: str) -> FactsView:
         dividends=_dividends(view, row),
         short_interest=_short(rows.short_interest, floating),
         reports=past_reports(view, row),
+        news=_news(view, row),
         funds=sorted(
             (
                 _member(view, fund, weight)
@@ -163,6 +167,15 @@ def facts(view: View, symbol: str) -> FactsView:
             (_member(view, one, weight) for one, weight in members.get(row, [])), key=lambda m: -m.weight_pct
         ),
     )
+
+
+def _news(view: View, row: int) -> list[NewsRow]:
+    """Of a fund or an index also what is about no name: it is about all of them."""
+    told = headlines(view, row, NEWS_SHOWN)
+    if view.name(row).kind != "stock":
+        told += market_headlines(view, NEWS_SHOWN)
+    told.sort(key=lambda one: one.at, reverse=True)
+    return [NewsRow(**one._asdict()) for one in told[:NEWS_SHOWN]]
 
 
 def _member(view: View, row: int, weight: float) -> Membership:

@@ -5,6 +5,7 @@ Every layer that a rule can ask for is that rule's own expression, evaluated on 
 
 from __future__ import annotations
 
+import bisect
 import datetime as dt
 from dataclasses import dataclass
 from typing import Literal
@@ -18,6 +19,7 @@ from flinch.core.rolling import rolling_regression
 from flinch.core.rules import RuleError, Truth, evaluate, percent
 from flinch.core.technicals import open_gaps, turning_points
 from flinch.features.dossier.moves import Fan, cycle_fans, fans_ahead
+from flinch.features.dossier.news import NewsRow
 from flinch.features.dossier.price_schemas import (
     BarFan,
     ChannelLine,
@@ -27,12 +29,14 @@ from flinch.features.dossier.price_schemas import (
     PriceEvent,
     PriceLevel,
     PriceLine,
+    PriceNews,
     PriceQuery,
     PriceSwing,
     PriceView,
     TicketMark,
 )
 from flinch.market import PLAIN, Dictionary, View
+from flinch.market.headlines import headlines
 from flinch.market.name_bars import NameBars, name_bars
 from flinch.market.prints import market_prints
 from flinch.market.shelves import WINDOW, shelves_of
@@ -40,7 +44,7 @@ from flinch.market.tickets import contract_of, ticket_table
 from flinch.screening.columns import Described, describe
 from flinch.store.market.chain import read_dividends
 
-TICKETS_SHOWN, SIDE, GAP_BARS = 40, 5, 126
+TICKETS_SHOWN, NEWS_SHOWN, SIDE, GAP_BARS = 40, 200, 5, 126
 EXTENSIONS = (1.272, 1.618, 2.0)
 _BANDS: dict[Layer, tuple[tuple[str, str], ...]] = {
     "bollinger": (
@@ -139,6 +143,7 @@ def price(view: View, dictionary: Dictionary, own: dict[str, Described], symbol:
         levels=levels,
         tickets=_tickets(chart) if on("tickets") else [],
         events=_events(chart) if on("events") else [],
+        news=_news(chart) if on("news") else [],
         below=[_below(chart, dictionary, own, text.strip()) for text in query.below if text.strip()],
         reason=None if chart.drawn.size else _reason(chart),
     )
@@ -342,6 +347,23 @@ def _tickets(chart: _Chart) -> list[TicketMark]:
                 )
             )  # fmt: skip
     return out
+
+
+def _news(chart: _Chart) -> list[PriceNews]:
+    """The newest headlines, each at the bar in which it was told; one told while the exchange was closed at the next bar."""
+    view, marks = chart.view, dict[int, PriceNews]()
+    days = [view.date(session) for session in np.unique(chart.bars.session[chart.drawn]).tolist()]
+    ends = [view.hours.closes(day) for day in days]
+    for one in headlines(view, chart.row, NEWS_SHOWN):
+        place = bisect.bisect_left(ends, one.at)
+        # Before the first session that is drawn a day is taken to be the one before.
+        if place == len(ends) or one.at <= ends[0] - dt.timedelta(days=1):
+            continue
+        bar = chart.at(max(one.at, view.hours.opens(days[place])).astimezone(dt.UTC))
+        if bar is not None:
+            mark = marks.setdefault(bar, PriceNews(bar=bar, headlines=[]))
+            mark.headlines.append(NewsRow(**one._asdict()))
+    return sorted(marks.values(), key=lambda mark: mark.bar)
 
 
 def _events(chart: _Chart) -> list[PriceEvent]:

@@ -8,12 +8,13 @@ from typing import Literal, get_args
 
 from pydantic import BaseModel, Field, field_validator
 
+from flinch.features.dossier.news import NewsRow
 from flinch.market.name_bars import Length
 from flinch.web import AsOfQuery
 
 Layer = Literal[
     "averages", "bollinger", "keltner", "squeeze", "channel", "fans", "gaps", "swings", "day", "gamma", "shelves", "tickets",
-    "events",
+    "events", "news",
 ]  # fmt: skip
 LAYERS: tuple[Layer, ...] = get_args(Layer)
 MOST_AVERAGES, MOST_BELOW = 4, 2
@@ -121,6 +122,13 @@ class PriceEvent(BaseModel):
     words: str
 
 
+class PriceNews(BaseModel):
+    """Headlines told in a bar, or since the close before it, the newest first."""
+
+    bar: int
+    headlines: list[NewsRow]
+
+
 class PriceBelow(BaseModel):
     """A metric or expression under the price; `reason` says why it has no values."""
 
@@ -159,5 +167,6 @@ class PriceView(BaseModel):
     levels: list[PriceLevel]
     tickets: list[TicketMark]
     events: list[PriceEvent]
+    news: list[PriceNews]
     below: list[PriceBelow]
     reason: str | None = Field(description="Why there are no bars")

@@ -10,6 +10,7 @@ from flinch.features.frame.schemas import (
     Coming,
     Fact,
     JobPath,
+    LastHeadline,
     MarketInfo,
     NameList,
     NameRow,
@@ -17,7 +18,8 @@ from flinch.features.frame.schemas import (
     PeekQuery,
     SymbolPath,
 )
-from flinch.market import PLAIN
+from flinch.market import PLAIN, View
+from flinch.market.headlines import headlines
 from flinch.web import ERRORS, Done, Problem, market, owner, reply, services, view
 from flinch.web.files import RESPONSES, answer_file
 
@@ -25,6 +27,9 @@ PEEK_METRICS = (
     "price", "change_pct", "avg_volume_50", "market_cap", "avg_option_volume_21", "atm_width", "iv30", "hv21", "iv_hv_ratio",
     "iv_rank", "iv_percentile", "one_day_move_pct", "next_day_move_pct", "spent", "days_to_earnings",
 )  # fmt: skip
+
+NEWS_SESSIONS = 5
+"""A headline that is as many sessions old is no news."""
 
 blueprint = APIBlueprint("frame", __name__, url_prefix="/api", abp_responses=ERRORS)
 
@@ -95,9 +100,19 @@ def peek(path: SymbolPath, query: PeekQuery) -> Response:
             kind=name.kind,
             sector=name.sector,
             facts=facts,
+            news=_news(now, row),
             session=now.today,
             sessions=now.sessions[year],
             iv30=np.round(percent(now.implied(30, row)[year]), 3).tolist(),
             hv21=np.round(percent(hv), 3).tolist(),
         )
     )
+
+
+def _news(now: View, row: int) -> LastHeadline | None:
+    """The newest headline about a name itself, unless five sessions have gone by."""
+    age = float(now.metric("news_age")[row])
+    if not age < NEWS_SESSIONS:
+        return None
+    newest = headlines(now, row, 1)
+    return LastHeadline(at=newest[0].at, headline=newest[0].headline) if newest else None

@@ -55,6 +55,13 @@ class Fact(BaseModel):
     reason: str | None = None
 
 
+class LastHeadline(BaseModel):
+    """The newest headline about a name."""
+
+    at: dt.datetime
+    headline: str = Field(description="Plain text")
+
+
 class Peek(BaseModel):
     """The focused name at a glance."""
 
@@ -64,6 +71,7 @@ class Peek(BaseModel):
     sector: str
     session: dt.date
     facts: dict[str, Fact]
+    news: LastHeadline | None = Field(description="Of the last five sessions")
     sessions: list[dt.date]
     iv30: list[float | None] = Field(description="Percent points, the last 252 sessions")
     hv21: list[float | None] = Field(description="Percent points, the last 252 sessions")

@@ -92,8 +92,8 @@ class Names:
         return _keys(sources, self.sources)
 
     def id_of(self, symbols: pl.Series) -> pl.Series:
-        """Ids of symbols; those that are not known get one."""
-        for symbol in sorted(set(symbols.unique().to_list()) - self.ids.keys()):
+        """Ids of symbols; those that are not known get one, and those that are missing none."""
+        for symbol in sorted(set(symbols.drop_nulls().unique().to_list()) - self.ids.keys()):
             self.take(symbol)
             self._made.append(symbol)
         return symbols.replace_strict(self.ids, return_dtype=pl.Int64)

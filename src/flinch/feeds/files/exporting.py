@@ -27,6 +27,7 @@ from flinch.store.market.models import (
     FundMember,
     MarketBase,
     MinuteDay,
+    NewsItem,
     RateDay,
     ShortInterest,
     Split,
@@ -241,6 +242,18 @@ def _interest(engine: Engine, kind: str, span: Span) -> Tables:
             yield f"{kind}-{session}", _with_symbols(engine, read_interest_day(engine, session).with_columns(right))
 
 
+def _news(engine: Engine, kind: str, span: Span) -> Tables:
+    """By the day that they have in UTC."""
+    n = NewsItem
+    rows = read_table(engine, select(n.name_id, n.at, n.headline, n.topic).order_by(n.name_id, n.at))
+    held = [span.holds(day) for day in rows["at"].cast(pl.Date).to_list()]
+    names = read_names(engine).select(pl.col("id").alias("name_id"), "symbol")
+    at = pl.col("at").cast(pl.Datetime("us")).dt.replace_time_zone("UTC")
+    topic = pl.when(pl.col("topic") == "").then(None).otherwise("topic").alias("topic")
+    told = rows.filter(pl.Series(held, dtype=pl.Boolean)).with_columns(at, topic)
+    yield kind, told.join(names, on="name_id", how="left", maintain_order="left").drop("name_id")
+
+
 _EXPORTS: dict[str, Callable[[Engine, str, Span], Tables]] = {
     "names": _names,
     "daily_bars": _as_traded(DailyBar),
@@ -259,6 +272,7 @@ _EXPORTS: dict[str, Callable[[Engine, str, Span], Tables]] = {
     "short_interest": _plainly(ShortInterest, "settled_on"),
     "fund_members": _plainly(FundMember, pairs=(("fund_id", "fund"), ("name_id", "symbol"))),
     "rates": _plainly(RateDay, "session", ()),
+    "news": _news,
 }
 EXPORTED = tuple(_EXPORTS)
 """Kinds that can be written."""

@@ -12,7 +12,8 @@ Sort = Literal["text", "number", "whole", "day", "instant", "right", "contract",
 class Column:
     """A column of a kind: what sort of values, whether it is part of the key, whether a row without it is refused, and what
     suppliers call it besides. Values of a `share` are decimals here, and in percent elsewhere: a mean (of weights the sum a fund)
-    up to the first of its numbers tells the former, one above the second the latter, and between them it is asked."""
+    up to the first of its numbers tells the former, one above the second the latter, and between them it is asked. Of text as many
+    `characters` are read."""
 
     name: str
     sort: Sort
@@ -21,6 +22,7 @@ class Column:
     least: float | None = None
     share: tuple[float, float] | None = None
     called: tuple[str, ...] = ()
+    characters: int = 80
 
 
 @dataclass(frozen=True)
@@ -257,6 +259,19 @@ _ALL = (
             _SESSION,
             Column("days", "whole", key=True, needed=True, called=("tenor", "tenor_days", "maturity_days", "term")),
             Column("rate", "number", needed=True, share=(0.3, 1), called=("yield", "zero_rate", "value", "interest_rate")),
+        ),
+    ),
+    Kind(
+        "news",
+        "Headlines about a name, or about none: plain text.",
+        (
+            Column("symbol", "text", key=True, called=("ticker", "sym", "underlying_symbol", "root", "stock")),
+            Column(
+                "at", "instant", key=True, needed=True,
+                called=("time", "timestamp", "datetime", "published_at", "published", "released_at"),
+            ),
+            Column("headline", "text", needed=True, called=("title", "news", "text", "summary"), characters=10_000),
+            Column("topic", "text", called=("category", "subject", "tag")),
         ),
     ),
 )  # fmt: skip

@@ -38,12 +38,14 @@ from flinch.store.market.models import (
     FundMember,
     MarketBase,
     Name,
+    NewsItem,
     OtherRow,
     RateDay,
     ShortInterest,
     Split,
     VolatilityDay,
 )
+from flinch.store.market.news import OF_NO_NAME
 from flinch.store.reading import read_table
 
 
@@ -191,6 +193,21 @@ def _from_source(rows: pl.DataFrame, names: Names) -> pl.DataFrame:
     return rows.with_columns(names.source_of(rows["source"]).alias("source"), pl.col("known_on").fill_null(_today()))
 
 
+def _news_wrong(frame: pl.DataFrame, names: Names) -> list[tuple[pl.Series, str]]:
+    return [(frame["headline"].str.len_chars() > 300, "a headline has 300 characters at most")]
+
+
+def _news(rows: pl.DataFrame, names: Names) -> pl.DataFrame:
+    """One line of text each; without a symbol it is about no name."""
+    line = pl.col("headline").str.replace_all(r"[\s\p{C}]+", " ").str.strip_chars()
+    return rows.with_columns(
+        pl.col("name_id").fill_null(OF_NO_NAME),
+        pl.col("at").dt.convert_time_zone("UTC").dt.replace_time_zone(None),
+        line.alias("headline"),
+        pl.col("topic").str.slice(0, 40).fill_null(""),
+    )
+
+
 LOADERS: dict[str, Loader] = {
     "names": NameLoader(),
     "daily_bars": Plain(DailyBar, over="session", wrong=_bars_wrong),
@@ -225,4 +242,5 @@ LOADERS: dict[str, Loader] = {
     ),
     "fund_members": Plain(FundMember, symbols=(("fund", "fund_id"), ("symbol", "name_id"))),
     "rates": Plain(RateDay, over="session", wrong=_rates_wrong, symbols=(), republish=True),
+    "news": Plain(NewsItem, over="at", wrong=_news_wrong, filled=_news),
 }  # fmt: skip

@@ -376,7 +376,7 @@ def _words(cells: pl.Series, column: Column) -> pl.Series:
     if column.name in ("symbol", "fund"):
         upper = cells.str.to_uppercase()
         return upper.set(~upper.str.contains(r"^[A-Z0-9][A-Z0-9.^/-]{0,11}$").fill_null(False), None)
-    return cells.str.slice(0, 80)
+    return cells.str.slice(0, column.characters)
 
 
 def _with_contract(frame: pl.DataFrame, reasons: list[pl.Series]) -> pl.DataFrame:

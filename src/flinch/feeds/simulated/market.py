@@ -22,6 +22,7 @@ from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import CLOSES_KEPT, RATE, Expiries, Fitted, make_open_interest
 from flinch.feeds.simulated.intraday import make_minute_bars, minute_closes
 from flinch.feeds.simulated.names import SIZES, Listing, fund_weights, listings
+from flinch.feeds.simulated.newswire import make_news
 from flinch.feeds.simulated.option_days import make_option_days
 from flinch.feeds.simulated.paths import (
     HALTED_AT,
@@ -79,6 +80,7 @@ class SimulatedMarket:
     estimates: pl.DataFrame
     dividends: pl.DataFrame
     short_interest: pl.DataFrame
+    news: pl.DataFrame  # headlines until the newest session's end and after it, `name` -1 for those of none
     members: Floats  # weights of companies in funds and indices, shape (funds and indices, companies)
     minute_bars: pl.DataFrame
     tape: pl.DataFrame  # option trades of the newest sessions, fill by fill
@@ -200,6 +202,7 @@ class Simulation:
             estimates=make_estimates(names, close, fundamentals, calendar, planted, self._stream("estimates")),
             dividends=make_dividends(names, close, ground.carry, calendar, SESSIONS, self._stream("dividends")),
             short_interest=make_short_interest(names, close, shares, calendar, planted, self._stream("short interest")),
+            news=make_news(names, sessions, close, traded, ground.earnings, self._stream("news")),
             members=fund_weights(names, traits.capitalisation),
             minute_bars=pl.DataFrame(),
             tape=pl.DataFrame(),

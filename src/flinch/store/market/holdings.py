@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any, NamedTuple
 
-from sqlalchemy import Engine, func, literal, select, union_all
+from sqlalchemy import ColumnElement, Date, Engine, cast, func, literal, select, union_all
 from sqlalchemy.orm import InstrumentedAttribute
 
 from flinch.store.engine import told
@@ -22,6 +22,7 @@ from flinch.store.market.models import (
     MarketBase,
     MinuteDay,
     Name,
+    NewsItem,
     PrintDay,
     RateDay,
     ShortInterest,
@@ -48,9 +49,10 @@ HOLDS: dict[str, type[MarketBase]] = {
     "short_interest": ShortInterest,
     "fund_members": FundMember,
     "rates": RateDay,
+    "news": NewsItem,
 }
 """The table that each kind is written to."""
-DAYS: dict[str, InstrumentedAttribute[Any]] = {
+DAYS: dict[str, InstrumentedAttribute[Any] | ColumnElement[Any]] = {
     "daily_bars": DailyBar.session,
     "splits": Split.ex_date,
     "chains": ChainSnapshot.session,
@@ -66,6 +68,7 @@ DAYS: dict[str, InstrumentedAttribute[Any]] = {
     "estimates": Estimate.known_on,
     "short_interest": ShortInterest.settled_on,
     "rates": RateDay.session,
+    "news": cast(NewsItem.at, Date),
 }
 """The day that a kind's rows are of."""
 BESIDE = frozenset({"open_interest", "splits", "rates"})

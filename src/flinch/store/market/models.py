@@ -23,7 +23,7 @@ from sqlalchemy import (
     SmallInteger,
     String,
 )
-from sqlalchemy.dialects.mysql import LONGBLOB, MEDIUMBLOB, VARBINARY
+from sqlalchemy.dialects.mysql import DATETIME, LONGBLOB, MEDIUMBLOB, VARBINARY
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 from flinch.store.jobs import JobColumns
@@ -389,6 +389,16 @@ class ShortInterest(Told, MarketBase):
     settled_on: Mapped[dt.date] = mapped_column(Date, primary_key=True)
     known_on: Mapped[dt.date] = mapped_column(Date)
     shares: Mapped[float] = mapped_column(Double)
+
+
+class NewsItem(Told, MarketBase):
+    """A headline, in UTC: plain text. Of no name it is about all; then `name_id` is nought."""
+
+    __tablename__ = "news_item"
+    name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    at: Mapped[dt.datetime] = mapped_column(DATETIME(fsp=6), primary_key=True, index=True)
+    headline: Mapped[str] = mapped_column(String(300))
+    topic: Mapped[str] = mapped_column(String(40))
 
 
 class ChainSnapshot(Told, MarketBase):

@@ -2,7 +2,7 @@ import type { ReactNode } from "react";
 import { asOfDay } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { useFacts, useMetricMap } from "@/shared/api/queries";
-import { compact, count, DASH, date, metricText, number, signed } from "@/shared/format";
+import { compact, count, DASH, date, metricText, moment, number, signed } from "@/shared/format";
 import { Link } from "@/shared/route";
 import { Defined } from "@/shared/ui/Defined";
 import { Missing } from "@/shared/ui/Missing";
@@ -49,6 +49,7 @@ export function FactsPart({ symbol, at }: PartProps) {
         {data.members.length > 0 && <Weights title="Members" rows={data.members} data={data} />}
       </div>
       <div className="dossier-column">
+        {data.news.length > 0 && <News data={data} />}
         {data.estimates.length > 0 && <Estimates data={data} />}
         {data.short_interest.length > 0 && <Short data={data} />}
         {data.dividends.length > 0 && <Dividends data={data} />}
@@ -214,6 +215,27 @@ function Quarters({ data }: { data: Data }) {
               ];
             }),
           )}
+        </tbody>
+      </table>
+    </Part>
+  );
+}
+
+function News({ data }: { data: Data }) {
+  return (
+    <Part title="News" aside={<Defined by="news_count">headlines</Defined>}>
+      <table className="news">
+        <tbody>
+          {data.news.map((one) => (
+            <tr key={`${one.at} ${one.headline}`}>
+              <th scope="row" data-kind="text">
+                <time dateTime={one.at}>{moment(one.at)}</time>
+              </th>
+              <td data-kind="text">
+                {one.headline} {one.topic && <span className="muted">{one.topic}</span>}
+              </td>
+            </tr>
+          ))}
         </tbody>
       </table>
     </Part>

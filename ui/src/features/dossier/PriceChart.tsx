@@ -2,7 +2,7 @@ import { useEffect, useId, useMemo, useRef, useState } from "react";
 import { type Chart, makeChart } from "@/shared/chart/EChart";
 import type { OwnLineAt } from "@/shared/chart/lineMarks";
 import { usePalette } from "@/shared/chart/palette";
-import { number, signed } from "@/shared/format";
+import { moment, number, signed } from "@/shared/format";
 import {
   barWords,
   type Data,
@@ -315,6 +315,7 @@ function CrossWords({ data, cross }: { data: Data; cross: Cross }) {
   const event = data.events.find(({ bar }) => bar === cross.place);
   const tickets = data.tickets.filter(({ bar }) => bar === cross.place).sort((a, b) => b.premium - a.premium);
   const ticket = tickets[0];
+  const told = data.news.find(({ bar }) => bar === cross.place)?.headlines ?? [];
   return (
     <>
       <b>{number(cross.price, 2)}</b> {placeWords(data, cross.place)}
@@ -335,6 +336,8 @@ function CrossWords({ data, cross }: { data: Data; cross: Cross }) {
         {ticket && ` · ${ticket.words}`}
         {ticket?.since !== null && ticket?.since !== undefined && `, since ${signed(ticket.since, 1)} σ`}
         {tickets.length > 1 && ` and ${tickets.length - 1} more`} · {barWords(data, cross.place)}
+        {told[0] && ` · ${moment(told[0].at)}: ${told[0].headline}`}
+        {told.length > 1 && ` and ${told.length - 1} more`}
       </span>
     </>
   );

@@ -26,6 +26,7 @@ export const LAYERS = [
   ["shelves", "Shelves", "where off-exchange notional of twenty sessions piled up"],
   ["tickets", "Option tickets", "the largest of five sessions"],
   ["events", "Events", "reports and dividends"],
+  ["news", "News", "headlines, where they were told"],
 ] as const;
 export type Layer = (typeof LAYERS)[number][0];
 
@@ -43,7 +44,7 @@ const KEYS = ["bars", "hours", "layers", "averages", "channel", "deviations", "u
 const USUAL: Record<(typeof KEYS)[number], string> = {
   bars: "day",
   hours: "regular",
-  layers: "volume averages fans events",
+  layers: "volume averages fans events news",
   averages: "sma 20, sma 50",
   channel: "63",
   deviations: "2",

@@ -394,7 +394,7 @@ function under(data: Data, c: Palette, starts: number[]) {
   });
 }
 
-/** Over the bars: the channel, swings, levels, the squeeze and events. */
+/** Over the bars: the channel, swings, levels, the squeeze and events; headlines above them. */
 function over(data: Data, c: Palette) {
   return overlay(5, (api, box) => {
     const shapes: Shape[] = [];
@@ -439,6 +439,11 @@ function over(data: Data, c: Palette) {
         },
       });
       shapes.push(line(x, floor - 9, x, floor, c.ink));
+    }
+    for (const mark of data.news) {
+      const x = api.coord([mark.bar, 0])[0];
+      if (x < box.x || x > right) continue;
+      shapes.push({ type: "rect", shape: { x: x - 2, y: box.y + 2, width: 4, height: 4 }, style: { fill: c.ink } });
     }
     return shapes;
   });

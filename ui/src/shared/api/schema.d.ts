@@ -2732,6 +2732,11 @@ export interface components {
              * @description Of a fund, the heaviest first
              */
             members: components["schemas"]["Membership"][];
+            /**
+             * News
+             * @description Headlines told by then, the newest first
+             */
+            news: components["schemas"]["NewsRow"][];
             /** Quarters */
             quarters: components["schemas"]["QuarterFacts"][];
             /** Ratios */
@@ -3511,6 +3516,22 @@ export interface components {
             sources: components["schemas"]["SourceRow"][];
         };
         /**
+         * LastHeadline
+         * @description The newest headline about a name.
+         */
+        LastHeadline: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Headline
+             * @description Plain text
+             */
+            headline: string;
+        };
+        /**
          * Lead
          * @description By how much one score is less than the next one, with its 95 % interval.
          */
@@ -4280,6 +4301,24 @@ export interface components {
             /** Tickets */
             tickets: number;
         };
+        /**
+         * NewsRow
+         * @description A headline and when it was told.
+         */
+        NewsRow: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Headline
+             * @description Plain text
+             */
+            headline: string;
+            /** Topic */
+            topic: string;
+        };
         /** NextReport */
         NextReport: {
             /** Days */
@@ -4834,6 +4873,8 @@ export interface components {
             iv30: (number | null)[];
             /** Kind */
             kind: string;
+            /** @description Of the last five sessions */
+            news: components["schemas"]["LastHeadline"] | null;
             /** Sector */
             sector: string;
             /**
@@ -5196,7 +5237,7 @@ export interface components {
              * Layer
              * @enum {string}
              */
-            layer: "averages" | "bollinger" | "keltner" | "squeeze" | "channel" | "fans" | "gaps" | "swings" | "day" | "gamma" | "shelves" | "tickets" | "events";
+            layer: "averages" | "bollinger" | "keltner" | "squeeze" | "channel" | "fans" | "gaps" | "swings" | "day" | "gamma" | "shelves" | "tickets" | "events" | "news";
             /**
              * Low
              * @default null
@@ -5227,7 +5268,7 @@ export interface components {
              * Layer
              * @enum {string}
              */
-            layer: "averages" | "bollinger" | "keltner" | "squeeze" | "channel" | "fans" | "gaps" | "swings" | "day" | "gamma" | "shelves" | "tickets" | "events";
+            layer: "averages" | "bollinger" | "keltner" | "squeeze" | "channel" | "fans" | "gaps" | "swings" | "day" | "gamma" | "shelves" | "tickets" | "events" | "news";
             /** Values */
             values: (number | null)[];
         };
@@ -5240,6 +5281,16 @@ export interface components {
             label: string;
             /** Price */
             price: number;
+        };
+        /**
+         * PriceNews
+         * @description Headlines told in a bar, or since the close before it, the newest first.
+         */
+        PriceNews: {
+            /** Bar */
+            bar: number;
+            /** Headlines */
+            headlines: components["schemas"]["NewsRow"][];
         };
         /** PriceSwing */
         PriceSwing: {
@@ -5294,6 +5345,8 @@ export interface components {
             lines: components["schemas"]["PriceLine"][];
             /** Low */
             low: (number | null)[];
+            /** News */
+            news: components["schemas"]["PriceNews"][];
             /** One Day Move */
             one_day_move: number | null;
             /** Open */
@@ -10680,7 +10733,7 @@ export interface operations {
                 /** @description Also the hours before the open and after the close; not of days */
                 extended?: boolean;
                 /** @description What is laid over the bars */
-                layers?: ("averages" | "bollinger" | "keltner" | "squeeze" | "channel" | "fans" | "gaps" | "swings" | "day" | "gamma" | "shelves" | "tickets" | "events")[];
+                layers?: ("averages" | "bollinger" | "keltner" | "squeeze" | "channel" | "fans" | "gaps" | "swings" | "day" | "gamma" | "shelves" | "tickets" | "events" | "news")[];
                 /** @description At most 4: sma, ema or wma and how many bars */
                 averages?: string;
                 /** @description Bars of the regression channel */

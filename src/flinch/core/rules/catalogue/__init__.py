@@ -28,6 +28,7 @@ GROUPS = (
     "dividends",
     "earnings",
     "short interest",
+    "news",
     "averages and trend",
     "oscillators",
     "channels and compression",

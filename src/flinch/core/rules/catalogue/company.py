@@ -9,6 +9,7 @@ from flinch.core.rules.catalogue.metric import Metric, computed, read
 _REPORTS, _SECOND = "reports as first published", "a second source of the same reports"
 _ESTIMATES, _DIVIDENDS, _EARNINGS = "analysts' consensus", "declared dividends", "the earnings calendar"
 _SHORT = "short interest, published twice a month"
+_NEWS = "headlines as they were told"
 _ONLY_COMPANIES = {
     "fund": "only companies report",
     "index": "only companies report",
@@ -30,6 +31,7 @@ _value = partial(computed, "valuation and fundamentals")
 _dividend = partial(computed, "dividends")
 _earnings = partial(computed, "earnings")
 _short = partial(computed, "short interest")
+_news = partial(computed, "news")
 
 
 def _reported(key: str, label: str, short: str, definition: str, field: str, *, second: bool = False) -> Metric:
@@ -156,6 +158,13 @@ ENTRIES = (
            "Against what was known about a quarter ago."),
     _short("days_to_cover", "Days to cover", "Cover", "days", "short_shares / mean(volume, 21)",
            "Sessions of average volume it would take to buy all shorted shares back.", decimals=1, scale="log"),
+    read("news", "headlines", "Headlines of the session", "Headl", "", "headlines", _NEWS,
+         "Headlines about the name since the close before; what comes after a close belongs to the next session.",
+         "nothing had been told of any name by then"),
+    _news("news_count", "Headlines, 5 sessions", "News", "", "sum(headlines, 5)",
+          "Headlines about the name in the last five sessions, this one included. More than usual: somebody knows why it moves."),
+    _news("news_age", "Sessions since a headline", "News age", "sessions", "sessions_since(headlines > 0)",
+          "Sessions since the newest headline about the name; nought for one since the close before."),
     read("facts", "symbol", "Symbol", "Symbol", "", "symbol", "the listing", "The name's symbol.", "", kind="text"),
     read("facts", "sector", "Sector", "Sector", "", "sector", "the listing", "The sector of a company.", "", kind="text"),
     read("facts", "kind", "Kind", "Kind", "", "kind", "the listing", "stock, fund or index.", "", kind="text"),
