@@ -12,8 +12,8 @@ Sort = Literal["text", "number", "whole", "day", "instant", "right", "contract",
 class Column:
     """A column of a kind: what sort of values, whether it is part of the key, whether a row without it is refused, and what
     suppliers call it besides. Values of a `share` are decimals here, and in percent elsewhere: a mean (of weights the sum a fund)
-    up to the first of its numbers tells the former, one above the second the latter, and between them it is asked. Of text as many
-    `characters` are read."""
+    up to the first of its numbers tells the former, one above the second the latter, and between them it is asked. Of text
+    so many `characters` are read."""
 
     name: str
     sort: Sort
