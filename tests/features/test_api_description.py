@@ -16,8 +16,12 @@ from schemathesis.specs.openapi.checks import (
     response_schema_conformance,
     status_code_conformance,
 )
+from sqlalchemy import Engine
+from tests.somebody import somebody
 
+from flinch.clock import wall
 from flinch.store.databases import DEMO
+from flinch.store.owned.kept import BASKETS, OWN_LINES, OWN_METRICS, PLANS, SCREENS
 
 _DESCRIPTION = json.loads((Path(__file__).resolve().parents[2] / "ui/openapi.json").read_text())
 _CALLS = [(path, method.upper()) for path, methods in _DESCRIPTION["paths"].items() for method in methods]
@@ -29,8 +33,8 @@ def described(app: OpenAPI) -> schemathesis.BaseSchema:
 
 
 @pytest.fixture
-def nothing_left(app: OpenAPI, empty_tray: None) -> Iterator[None]:
-    """What calls have kept is removed again: other tests count what is there."""
+def nothing_left(app: OpenAPI, owned: Engine, empty_tray: None) -> Iterator[None]:
+    """What calls have kept, or brought back of what others removed, is removed again: other tests count what is there."""
     yield
     client = app.test_client()
     markets = app.extensions["flinch"].markets
@@ -38,9 +42,10 @@ def nothing_left(app: OpenAPI, empty_tray: None) -> Iterator[None]:
         if name != DEMO:
             markets.remove(name)
     assert client.put("/api/markets/chosen", json={"market": DEMO}).status_code == 200
-    for address, lists in (("screens", "saved"), ("baskets", "own"), ("own-metrics", "metrics")):
-        for kept in client.get(f"/api/{address}").json[lists]:
-            assert client.delete(f"/api/{address}/{kept['id']}").status_code == 200
+    whose = somebody(owned)
+    for things in (SCREENS, BASKETS, OWN_METRICS, OWN_LINES, PLANS):
+        for one in things.all(owned, whose):
+            things.remove(owned, whose, one.id, wall())
     client.delete("/api/tray")
 
 
