@@ -394,7 +394,7 @@ def test_headlines_go_with_what_happens(simulated: SimulatedMarket):
                 moves.append(np.log(market.close[row, after] / market.close[row, after - 1]))
     assert np.median(moved["more than expected"]) > 0.02
     assert np.median(moved["less than expected"]) < -0.02
-    # Up goes with what is good and down with what is not; some large moves have no reason, and most headlines come first.
+    # Up goes with what is good and down with what is not.
     change = np.diff(np.log(market.close), axis=1, prepend=np.nan)
     for topic, sign in (("takeover", 1), ("upgrade", 1), ("downgrade", -1), ("legal", -1)):
         rows = about.filter(topic=topic)

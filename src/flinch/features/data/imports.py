@@ -9,6 +9,7 @@ from typing import Any
 
 from sqlalchemy import Engine
 
+from flinch.errors import FlinchError
 from flinch.features.data.schemas import (
     ChangesReply,
     ColumnLook,
@@ -201,15 +202,16 @@ def import_work(markets: Markets, inbox: Inbox) -> Work:
             else:
                 _changed(engine, asked, tell)
                 answer = _NOTHING
-            if asked.get("load", True):
-                tell("showing it", 1.0)
-                markets.open(name).holder.renew()
-            return answer
         except DatabaseAway:
             _bring_back(engine, tell)
             raise
         finally:
             engine.dispose()
+        if asked.get("load", True):
+            # It is loaded, whatever comes of showing it.
+            with contextlib.suppress(FlinchError):
+                markets.open(name).holder.renew()
+        return answer
 
     return work
 

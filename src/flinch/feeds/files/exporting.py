@@ -245,12 +245,15 @@ def _interest(engine: Engine, kind: str, span: Span) -> Tables:
 def _news(engine: Engine, kind: str, span: Span) -> Tables:
     """By the day that they have in UTC."""
     n = NewsItem
-    rows = read_table(engine, select(n.name_id, n.at, n.headline, n.topic).order_by(n.name_id, n.at))
-    held = [span.holds(day) for day in rows["at"].cast(pl.Date).to_list()]
+    wanted = select(n.name_id, n.at, n.headline, n.topic).order_by(n.name_id, n.at)
+    if span.first is not None:
+        wanted = wanted.where(n.at >= span.first)
+    if span.last is not None:
+        wanted = wanted.where(n.at < span.last + dt.timedelta(days=1))
     names = read_names(engine).select(pl.col("id").alias("name_id"), "symbol")
     at = pl.col("at").cast(pl.Datetime("us")).dt.replace_time_zone("UTC")
     topic = pl.when(pl.col("topic") == "").then(None).otherwise("topic").alias("topic")
-    told = rows.filter(pl.Series(held, dtype=pl.Boolean)).with_columns(at, topic)
+    told = read_table(engine, wanted).with_columns(at, topic)
     yield kind, told.join(names, on="name_id", how="left", maintain_order="left").drop("name_id")
 
 

@@ -27,11 +27,7 @@ _REPORT = (
     ("earned about what was expected", "reports a quarter in line"),
     ("earned more than expected", "beat what was expected of the quarter"),
 )
-_OUTLOOK = (
-    ("lowers its outlook for the year",),
-    ("keeps its outlook for the year",),
-    ("raises its outlook for the year",),
-)
+_OUTLOOK = ("lowers its outlook for the year", "keeps its outlook for the year", "raises its outlook for the year")
 _UP = (
     ("takeover", "is said to be in talks with a buyer"),
     ("takeover", "has turned down a bid, people close to it say"),
@@ -118,7 +114,7 @@ def _reports(
         words = names[company].company
         wire.tell(company, session, minute, "report", f"{words} {_one(_REPORT[tone], draws[1])}")
         if draws[2] < _GUIDANCE:
-            wire.tell(company, session, minute + 1 + 20 * draws[3], "guidance", f"{words} {_OUTLOOK[tone][0]}")
+            wire.tell(company, session, minute + 1 + 20 * draws[3], "guidance", f"{words} {_OUTLOOK[tone]}")
 
 
 def _moves(
