@@ -106,7 +106,7 @@ def app(engine: Engine, server: LocalServer, columns: Path) -> Iterator[OpenAPI]
     yield made
     # Whatever is under way still ends before the database does.
     running = made.extensions["flinch"]
-    for part in (running.jobs, running.files, running.inbox):
+    for part in (running.live, running.jobs, running.files, running.inbox):
         part.close()
 
 

@@ -35,6 +35,7 @@ from flinch.features.tray.routes import blueprint as tray
 from flinch.files import Files
 from flinch.inbox import Inbox
 from flinch.jobs import Jobs
+from flinch.live import Live
 from flinch.market import Markets
 from flinch.settings import Settings
 from flinch.store.databases import Databases
@@ -92,7 +93,7 @@ def create_app(settings: Settings, databases: Databases) -> OpenAPI:
         OTHERWISE: otherwise_work(markets, owned),
     }
     jobs = Jobs(JobTable(owned, OwnedJob), kinds, long={IMPORT, OTHERWISE})
-    app.extensions["flinch"] = Services(owned, markets, jobs, Files(), inbox)
+    app.extensions["flinch"] = Services(owned, markets, jobs, Files(), inbox, Live(markets))
     for blueprint in (
         frame,
         screen,

@@ -262,6 +262,7 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None, ma
         web.run()
     finally:
         stopped.set()
+        services.live.close()
         services.jobs.close()
         services.files.close()
         services.inbox.close()

@@ -25,7 +25,7 @@ from flinch.memory import give_back
 from flinch.store.market.state import Loaded, read_state
 from flinch.tape import compile_tape
 
-_CHECK_SECONDS = 2.0
+CHECK_SECONDS = 2.0
 
 
 class MarketNotReady(FlinchError):
@@ -57,12 +57,13 @@ class MarketHolder:
         self._folder = folder
         self._newest: View | None = None
         self._lock = threading.Lock()
-        self._checked = -1e9
+        self._checked = self._gave_back = -1e9
         self._state: Loaded | None = None
         self._empty = False
 
-    def current(self) -> View:
-        """The market; a newer version is looked for beside the requests, which are answered from the one held until it is whole.
+    def current(self, seconds: float = CHECK_SECONDS) -> View:
+        """The market; a newer version is looked for beside the requests, so many seconds after the last look, and they are
+        answered from the one held until it is whole.
 
         Raises MarketEmpty before the first load, MarketNotReady until it is whole and read; DatabaseAway when
         there is neither database nor market.
@@ -81,7 +82,7 @@ class MarketHolder:
             if self._newest is None:
                 raise MarketEmpty if self._empty else MarketNotReady
             return self._newest
-        if time.monotonic() - self._checked >= _CHECK_SECONDS and self._lock.acquire(blocking=False):
+        if time.monotonic() - self._checked >= seconds and self._lock.acquire(blocking=False):
             threading.Thread(target=self._look, name="newer market", daemon=True).start()
         return newest
 
@@ -107,8 +108,10 @@ class MarketHolder:
         finally:
             self._checked = time.monotonic()
             self._lock.release()
-            # What requests since the last look have freed.
-            give_back()
+            # What requests since the last time have freed.
+            if self._checked - self._gave_back >= CHECK_SECONDS:
+                self._gave_back = self._checked
+                give_back()
 
     def _refresh(self) -> None:
         state = self._state = read_state(self._engine)

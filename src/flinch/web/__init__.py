@@ -14,6 +14,7 @@ from sqlalchemy import Engine
 from flinch.files import Files
 from flinch.inbox import Inbox
 from flinch.jobs import Jobs
+from flinch.live import Live
 from flinch.market import PLAIN_TABLES, Dictionary, Market, Markets, Table, View
 from flinch.market.own_lines import LineAt, line_series
 from flinch.screening.columns import TABLE_METRICS, Described
@@ -58,6 +59,7 @@ class Services:
     jobs: Jobs
     files: Files
     inbox: Inbox
+    live: Live
     owners: dict[str, int] = field(default_factory=dict)
     own_metrics: dict[Whose, tuple[Stamp, list[OwnMetric]]] = field(default_factory=dict)
     own_lines: dict[Whose, tuple[Stamp, tuple[LineAt, ...]]] = field(default_factory=dict)

@@ -5,6 +5,7 @@ import { asOfDay, lastAddress, useAsOf } from "@/shared/address";
 import { chooseMarket } from "@/shared/api/choose";
 import { ApiError } from "@/shared/api/client";
 import { useChangeTray, useMarket, useMarkets, useToggleTray, useTray } from "@/shared/api/queries";
+import { useTold } from "@/shared/api/told";
 import { Mark } from "@/shared/chart/Mark";
 import { useConflict } from "@/shared/conflict";
 import { city, date, instant } from "@/shared/format";
@@ -173,10 +174,16 @@ function AsOf({ past }: { past: string | null }) {
     );
   return (
     <span className="asof" title={`Data version ${market.version}, ${market.names} names, from the ${market.source}`}>
+      <Untold />
       as of <b>{instant(market.as_of)}</b>
       <span className="from"> {city(market.zone)}</span>
     </span>
   );
+}
+
+/** What is shown may be behind: this window was told of moments, and is not any more. */
+function Untold() {
+  return useTold() === false ? <span className="untold">catching up · </span> : null;
 }
 
 /** The market that is open, and the others. */

@@ -1,7 +1,7 @@
 from __future__ import annotations
 
 import numpy as np
-from flask import Response
+from flask import Response, request
 from flask_openapi3 import APIBlueprint
 
 from flinch.core.rules import percent
@@ -18,8 +18,10 @@ from flinch.features.frame.schemas import (
     PeekQuery,
     SymbolPath,
 )
+from flinch.live import moment
 from flinch.market import PLAIN, View
 from flinch.market.headlines import headlines
+from flinch.serving import STAY, Stream
 from flinch.web import ERRORS, Done, Problem, market, owner, reply, services, view
 from flinch.web.files import RESPONSES, answer_file
 
@@ -30,6 +32,16 @@ PEEK_METRICS = (
 
 NEWS_SESSIONS = 5
 """A headline that is as many sessions old is no news."""
+
+_EVENT = {
+    "type": "object",
+    "required": ["id", "event", "data"],
+    "properties": {
+        "id": {"type": "string", "description": "The version"},
+        "event": {"type": "string", "enum": ["moment"]},
+        "data": {"type": "string", "contentMediaType": "application/json"},
+    },
+}
 
 blueprint = APIBlueprint("frame", __name__, url_prefix="/api", abp_responses=ERRORS)
 
@@ -52,6 +64,34 @@ def read_market() -> Response:
             sessions=sessions,
             coming=None if coming is None else Coming(what=coming[0], percent=coming[1]),
         )
+    )
+
+
+@blueprint.get(
+    "/live",
+    responses={
+        200: {
+            "description": "Server-sent events for as long as one listens. `moment`: the version that is served from now on, "
+            "its instant and session; `version` 0 when there is none.",
+            "content": {"text/event-stream": {"schema": _EVENT}},
+        }
+    },
+)
+def listen() -> Response:
+    """Be told of every moment of the market, as server-sent events."""
+    live, here = services().live, market()
+    live.require_room()
+    _, told = moment(here)
+    stay = request.environ.get(STAY)
+    # A server that keeps no answer open tells the one moment; browsers then ask again.
+    if stay is not None:
+
+        def take(stream: Stream) -> None:
+            live.listen(here.name, stream, told)
+
+        stay(take)
+    return Response(
+        told, mimetype="text/event-stream", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
     )
 
 

@@ -1,4 +1,5 @@
 import {
+  hashKey,
   keepPreviousData,
   QueryClient,
   type UseQueryOptions,
@@ -31,6 +32,7 @@ import {
   unhurried,
   type Why,
 } from "./client";
+import { isTold, useTold } from "./told";
 
 const RETRY_MS = 2000;
 
@@ -76,12 +78,15 @@ export const useFileLook = (id: number, how: Schemas["ImportHow"], enabled: bool
     enabled,
   });
 
-export const useMarket = () =>
-  useQuery({
+export const useMarket = () => {
+  useTold();
+  return useQuery({
     queryKey: ["market"],
     queryFn: api.market,
-    refetchInterval: (query) => (query.state.data?.coming ? 2_000 : 15_000),
+    // Who is told of moments asks for nothing else, but while the market is being filled, for how far that is.
+    refetchInterval: (query) => (query.state.data?.coming ? 2_000 : isTold() ? false : 15_000),
   });
+};
 
 /**
  * What a version of the market tells, by a key that the version goes into. Nothing is asked before the version is known, which
@@ -93,12 +98,19 @@ export function useOfVersion<Answer>({
   ...options
 }: Omit<UseQueryOptions<Answer>, "enabled"> & { queryKey: readonly unknown[]; enabled?: boolean }) {
   const market = useMarket();
+  const key = [what, market.data?.version, ...rest];
   return useQuery({
+    // While a later moment's answer is on its way that of the one before stays.
+    placeholderData: (previous, query) => (query !== undefined && alike(query.queryKey, key) ? previous : undefined),
     ...options,
-    queryKey: [what, market.data?.version, ...rest],
+    queryKey: key,
     enabled: enabled && (market.data !== undefined || market.failureReason !== null),
   });
 }
+
+/** The same question of two versions. */
+const alike = ([what, , ...rest]: readonly unknown[], [other, , ...others]: readonly unknown[]) =>
+  hashKey([what, ...rest]) === hashKey([other, ...others]);
 
 export const useNames = () =>
   useQuery({ queryKey: ["names"], queryFn: api.names, staleTime: Number.POSITIVE_INFINITY });

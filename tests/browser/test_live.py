@@ -1,0 +1,114 @@
+"""Pages that are told of moments, in a browser: what one changed is asked for again, a break is said and caught up with."""
+
+from __future__ import annotations
+
+import dataclasses
+import datetime as dt
+from collections.abc import Callable
+
+import pytest
+from flask_openapi3 import OpenAPI
+from playwright.sync_api import BrowserContext, Page
+from tests.browser.settled import expect, take_time
+from tests.waiting import until
+
+from flinch.market import opened
+from flinch.store.databases import DEMO
+
+Later = Callable[[int], None]
+
+
+@pytest.fixture
+def later(app: OpenAPI, monkeypatch: pytest.MonkeyPatch) -> Later:
+    """Serve the market as if so many minutes had gone by; after the test it is as it was."""
+    holder = app.extensions["flinch"].markets.open(DEMO).holder
+    was = holder.current()
+
+    def serve(minutes: int) -> None:
+        state = was.frame.state
+        moved = state._replace(
+            data_version=state.data_version + minutes, as_of=state.as_of + dt.timedelta(minutes=minutes)
+        )
+        now = opened(dataclasses.replace(was.frame, state=moved), was.version.engine)
+        monkeypatch.setattr(holder, "current", lambda seconds=0.0: now)
+
+    return serve
+
+
+def listened(app: OpenAPI) -> None:
+    until(lambda: app.extensions["flinch"].live.listeners() > 0, "the page to listen")
+
+
+def asked(page: Page) -> list[str]:
+    calls: list[str] = []
+    page.on("request", lambda request: calls.append(request.url.partition("/api/")[2].partition("?")[0]))
+    return calls
+
+
+def test_a_moment_is_shown_when_it_comes_and_asks_for_what_is_shown_alone(quiet_page: Page, app: OpenAPI, later: Later):
+    page = quiet_page
+    page.goto("/screen")
+    expect(page.locator(".asof")).to_contain_text("15:45")
+    listened(app)
+    expect(page.locator(".untold")).to_have_count(0)
+    calls = asked(page)
+    later(3)
+    expect(page.locator(".asof")).to_contain_text("15:48")
+    expect(page.locator("tr[aria-rowindex='4']")).to_be_visible()
+    pages = {call.partition("/")[0] for call in calls if call}
+    # Names, definitions, lists and the tray do not follow from the moment.
+    assert {"market", "screen"} <= pages <= {"market", "screen", "peek", "structures"}
+
+
+def test_while_a_moment_is_asked_for_the_page_keeps_what_it_showed(quiet_page: Page, app: OpenAPI, later: Later):
+    page = quiet_page
+    page.goto("/dossier/TARNO")
+    expect(page.get_by_role("heading", level=1)).to_be_visible()
+    listened(app)
+    page.evaluate(
+        """() => {
+          window.gone = 0;
+          const heading = document.querySelector("h1");
+          new MutationObserver(() => { if (!heading.isConnected) window.gone += 1; })
+            .observe(document.querySelector("main"), { childList: true, subtree: true });
+        }"""
+    )
+    later(2)
+    expect(page.locator(".asof")).to_contain_text("15:47")
+    assert page.evaluate("window.gone") == 0
+
+
+def test_a_break_is_said_and_what_came_meanwhile_is_caught_up_with(quiet_page: Page, app: OpenAPI, later: Later):
+    page = quiet_page
+    page.goto("/screen")
+    listened(app)
+    expect(page.locator(".untold")).to_have_count(0)
+    # Whoever listens is cut off, and cannot come back for a while.
+    page.route("**/api/live*", lambda route: route.abort())
+    for streams in app.extensions["flinch"].live._listeners.values():
+        for stream in list(streams):
+            stream.end()
+    expect(page.locator(".untold")).to_have_text("catching up · ")
+    later(4)
+    page.unroute("**/api/live*")
+    expect(page.locator(".asof")).to_contain_text("15:49", timeout=20_000)
+    expect(page.locator(".untold")).to_have_count(0)
+
+
+def test_windows_on_a_market_share_one_stream_and_another_takes_it_over(
+    quiet_page: Page, context: BrowserContext, app: OpenAPI, later: Later
+):
+    first, live = quiet_page, app.extensions["flinch"].live
+    first.goto("/screen")
+    until(lambda: live.listeners() == 1, "the first window to listen")
+    second = context.new_page()
+    second.goto("/screen")
+    later(1)
+    for page in (first, second):
+        expect(page.locator(".asof")).to_contain_text("15:46")
+    assert live.listeners() == 1
+    first.goto("about:blank")
+    take_time(second, 200)
+    later(2)
+    expect(second.locator(".asof")).to_contain_text("15:47", timeout=20_000)
+    second.close()
