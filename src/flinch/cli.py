@@ -91,6 +91,13 @@ def _add_demo(demo: argparse.ArgumentParser) -> None:
         choices=RESETS,
         help="make the market afresh; what you own stays. With 'everything' that goes too",
     )
+    demo.add_argument(
+        "--run",
+        dest="speed",
+        type=int,
+        choices=(0, 1, 10, 60),
+        help="let the market run so many times as fast as the clock; 0: stand still (without it: as it did)",
+    )
     demo.add_argument("--yes", action="store_true", help="do not ask whether to reset")
     demo.add_argument("--folder", type=Path, default=FOLDER, help=argparse.SUPPRESS)
     demo.add_argument("--interface", type=int, help=argparse.SUPPRESS)
@@ -108,7 +115,7 @@ def _add_serve(serve: argparse.ArgumentParser) -> None:
 def _demo(chosen: argparse.Namespace) -> None:
     if chosen.reset and not chosen.yes:
         _ask(chosen.reset, chosen.folder)
-    run_demo(chosen.folder, chosen.port, reset=chosen.reset, interface=chosen.interface)
+    run_demo(chosen.folder, chosen.port, reset=chosen.reset, interface=chosen.interface, speed=chosen.speed)
 
 
 def _ask(reset: str, folder: Path) -> None:

@@ -59,11 +59,13 @@ def run_demo(
     interface: int | None = None,
     demo: bool = True,
     market: str | None = None,
+    speed: int | None = None,
 ) -> None:
     """Serve Flinch on `port` until interrupted, with the `demo` market, which is made when it is not there, or as it is.
 
     `folder` holds the database. `reset` makes the "market" afresh, or "everything", what users own too. `interface` is a pipe
-    that tells when the interface is built; it is there already when left out. `market` is opened by who names none.
+    that tells when the interface is built; it is there already when left out. `market` is opened by who names none. With a
+    `speed` the demo market runs as fast from the start, else as it did.
     """
     began = time.monotonic()
     keep_little()
@@ -85,7 +87,7 @@ def run_demo(
             importing.join()
             with _prepared_market(server, pages) if demo else _as_it_is(server, market) as maker:
                 pages.require()
-                _serve(server, port, began, maker, market if not demo else DEMO)
+                _serve(server, port, began, maker, market if not demo else DEMO, speed)
         except ServerFailed as error:
             raise CannotStart(str(error)) from None
         finally:
@@ -152,6 +154,7 @@ def _prepared_market(server: LocalServer, pages: Interface) -> Iterator[Maker | 
         owned.dispose()
         engine.dispose()
     if there:
+        tell_again(server)
         yield None
         return
     # In a process of its own, which gives all its memory back when it ends.
@@ -170,6 +173,69 @@ def _prepared_market(server: LocalServer, pages: Interface) -> Iterator[Maker | 
     finally:
         process.terminate()
         process.join()
+
+
+def tell_again(server: LocalServer) -> None:
+    """Tell the moment again that the exchange was ended in the middle of, if it was: what is there belongs to no version."""
+    from flinch.store.engine import make_engine
+    from flinch.store.market.imports import half_done
+    from flinch.store.market.state import read_state
+
+    engine = make_engine(server.market_url)
+    try:
+        state = read_state(engine)
+        if state is not None and not state.whole:
+            from flinch.feeds.files.importing import recover
+            from flinch.feeds.going_on import Exchange
+
+            if half_done(engine) is None:
+                Exchange(engine).step()
+            else:
+                recover(engine)
+    finally:
+        engine.dispose()
+
+
+class GoingOn:
+    """The exchange in a process of its own, which is there while the market is to run; one that ended is begun again."""
+
+    def __init__(self, url: str, speed: int | None) -> None:
+        """`speed`: how fast it is to run from now on; none: as it is to already."""
+        from flinch.store.engine import make_engine
+
+        self._url, self._engine, self._speed = url, make_engine(url, patient=False), speed
+        self._process: SpawnProcess | None = None
+
+    def look(self) -> None:
+        """Begin it when it is needed and not there."""
+        from flinch.store.market.run import read_run, set_run
+
+        if self._speed is not None and read_run(self._engine) is not None:
+            set_run(self._engine, self._speed, None)
+            self._speed = None
+        if self._process is not None and self._process.is_alive():
+            return
+        run = read_run(self._engine)
+        if run is not None and not run.still:
+            self._process = multiprocessing.get_context("spawn").Process(target=_go_on, args=(self._url,), daemon=True)
+            self._process.start()
+
+    def stop(self) -> None:
+        if self._process is not None:
+            self._process.terminate()
+            self._process.join()
+        self._engine.dispose()
+
+
+def _go_on(url: str) -> None:
+    from flinch.feeds.going_on import go_on
+    from flinch.store.engine import make_engine
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    end_with_parent()
+    keep_little()
+    os.nice(5)
+    go_on(make_engine(url), threading.Event())
 
 
 def _make_market(url: str, first_is_there: Event, go_on: Event) -> None:
@@ -205,9 +271,13 @@ class ProgressLines:
         print(f"{start}  demo market: {stage:<11}done in {time.monotonic() - began:.1f} s", flush=True)
 
 
-def _serve(server: LocalServer, port: int, began: float, maker: Maker | None, market: str | None) -> None:
-    """Serve in this process; a database server that dies meanwhile is started again. The `maker` of a new market goes on when its
-    first version is held; `market` is read before anybody asks for it."""
+def _serve(
+    server: LocalServer, port: int, began: float, maker: Maker | None, market: str | None, speed: int | None
+) -> None:
+    """Serve in this process; the exchange goes on in another one when it is to, and a database server that dies meanwhile is
+    started again. The `maker` of a new market goes on when its first version is held; `market` is read before who asks for it."""
+    from sqlalchemy.exc import DBAPIError
+
     from flinch.app import create_app
     from flinch.errors import FlinchError
     from flinch.market import warm
@@ -241,6 +311,8 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None, ma
         if maker is not None:
             maker.go_on.set()
 
+    going_on = GoingOn(server.market_url, speed)
+
     def watch() -> None:
         for second in itertools.count():
             if stopped.wait(1.0):
@@ -250,6 +322,8 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None, ma
             with contextlib.suppress(ServerFailed):
                 if server.restart_if_down():
                     print("  the database server had ended; it was started again", flush=True)
+            with contextlib.suppress(FlinchError, DBAPIError):
+                going_on.look()
             if maker is not None and maker.process.exitcode and not told.is_set():
                 told.set()
                 print("  the rest of the demo market could not be made; the next start makes it afresh", flush=True)
@@ -262,6 +336,7 @@ def _serve(server: LocalServer, port: int, began: float, maker: Maker | None, ma
         web.run()
     finally:
         stopped.set()
+        going_on.stop()
         services.live.close()
         services.jobs.close()
         services.files.close()

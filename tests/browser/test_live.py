@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import dataclasses
 import datetime as dt
-from collections.abc import Callable
+import re
+from collections.abc import Callable, Iterator
 
 import pytest
 from flask_openapi3 import OpenAPI
 from playwright.sync_api import BrowserContext, Page
+from sqlalchemy import Engine
 from tests.browser.settled import expect, take_time
 from tests.waiting import until
 
+from flinch.clock import wall
 from flinch.market import opened
 from flinch.store.databases import DEMO
+from flinch.store.market.run import say_alive, set_run
 
 Later = Callable[[int], None]
 
@@ -112,3 +116,37 @@ def test_windows_on_a_market_share_one_stream_and_another_takes_it_over(
     later(2)
     expect(second.locator(".asof")).to_contain_text("15:47", timeout=20_000)
     second.close()
+
+
+@pytest.fixture
+def still(engine: Engine) -> Iterator[None]:
+    """Nobody runs the market of all tests; before and afterwards it is to stand still."""
+    set_run(engine, 0, None)
+    yield
+    set_run(engine, 0, None)
+
+
+def test_the_market_is_let_run_in_the_top_bar_and_says_how_it_does(quiet_page: Page, engine: Engine, still: None):
+    page = quiet_page
+    page.goto("/screen")
+    button = page.locator(".topbar .run")
+    expect(button).to_have_text("still")
+    say_alive(engine, wall())
+    button.click()
+    expect(page.get_by_role("button", name="stand still")).to_have_class(re.compile("active"))
+    page.get_by_role("button", name="run 10 times as fast").click()
+    expect(button).to_have_text("10 ×")
+    say_alive(engine, wall(), 180.0)
+    expect(button).to_have_text("10 × (late)")
+    expect(button).to_have_attribute("title", re.compile("3 min of the market behind"))
+    # A source that says nothing is seen without anybody asking.
+    say_alive(engine, wall() - dt.timedelta(seconds=30))
+    expect(button).to_have_text("stopped")
+    say_alive(engine, wall())
+    button.click()
+    page.get_by_role("button", name="to the close").click()
+    expect(button).to_have_text("on its way")
+    expect(button).to_have_attribute("title", re.compile("runs to 9 Sep 16:00"))
+    button.click()
+    page.get_by_role("button", name="stand still").click()
+    expect(button).to_have_text("still")

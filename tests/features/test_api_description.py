@@ -42,6 +42,7 @@ def nothing_left(app: OpenAPI, owned: Engine, empty_tray: None) -> Iterator[None
         if name != DEMO:
             markets.remove(name)
     assert client.put("/api/markets/chosen", json={"market": DEMO}).status_code == 200
+    assert client.put("/api/run", json={"speed": 0}).status_code == 200
     whose = somebody(owned)
     for things in (SCREENS, BASKETS, OWN_METRICS, OWN_LINES, PLANS):
         for one in things.all(owned, whose):

@@ -13,10 +13,13 @@ import polars as pl
 from numpy.typing import NDArray
 from sqlalchemy import Engine
 
+from flinch.clock import wall
 from flinch.feeds.past_surfaces import past_surfaces
 from flinch.feeds.publish import publish, publish_flow
 from flinch.feeds.simulated import SimulatedMarket, Simulation
 from flinch.feeds.simulated.calendar import AS_OF, CLOSE, EXCHANGE_ZONE, session_opens
+from flinch.feeds.simulated.chains import Snapshot
+from flinch.feeds.simulated.snapshots import AdjustedRows
 from flinch.feeds.simulated.tape import TAPE_SESSIONS, VENUES
 from flinch.feeds.state import SIMULATOR_VERSION, SOURCE
 from flinch.store.bulk import empty_market, replace_rows
@@ -50,6 +53,7 @@ from flinch.store.market.models import (
     VolatilityDay,
 )
 from flinch.store.market.prints import print_rows
+from flinch.store.market.run import begin_exchange
 from flinch.store.market.state import advance, begin_load, begin_moment, finish_load, say_coming
 from flinch.store.market.tape import tape_rows
 
@@ -138,6 +142,7 @@ def load_rest(engine: Engine, simulation: Simulation, first: SimulatedMarket, pr
         tell("published", (place - 1) / newest)
         publish(engine, market.snapshots[place].taken_at)
     publish_flow(engine, first.snapshots[-1].taken_at)
+    begin_exchange(engine, market.onward.session.astype(object), market.onward.to_bytes(), wall())
     tell("published", 1.0)
     advance(engine, first.snapshots[-1].taken_at, past_changed=True)
 
@@ -404,13 +409,20 @@ def _reports(market: SimulatedMarket) -> pl.DataFrame:
 def _write_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None:
     """One snapshot's contracts, prices, and the moment itself."""
     snapshot = market.snapshots[place]
+    session, traded = market.sessions[snapshot.session].astype(object), market.traded[:, snapshot.session]
+    adjusted = [rows for rows in market.adjusted if rows.taken_at == snapshot.taken_at]
+    write_snapshot(engine, snapshot, session, traded, adjusted)
+
+
+def write_snapshot(
+    engine: Engine, snapshot: Snapshot, session: dt.date, traded: NDArray[np.bool_], adjusted: list[AdjustedRows]
+) -> None:
+    """A snapshot of a session, of the names that traded in it."""
     chain, expiries = snapshot.chain, snapshot.expiries
     moment = pl.lit(stored(snapshot.taken_at)).alias("taken_at")
-    session = market.sessions[snapshot.session].astype(object)
-    price = pl.DataFrame({"name_id": np.arange(1, len(market.names) + 1), "price": snapshot.spot})
-    here = pl.Series(market.traded[:, snapshot.session])
+    price = pl.DataFrame({"name_id": np.arange(1, traded.size + 1), "price": snapshot.spot})
     replace_rows(engine, ChainSnapshot, pl.DataFrame({"session": [session]}).with_columns(moment))
-    replace_rows(engine, SnapshotPrice, price.filter(here).with_columns(moment))
+    replace_rows(engine, SnapshotPrice, price.filter(pl.Series(traded)).with_columns(moment))
     name = expiries.name[chain.expiry]
     standard = pl.DataFrame(
         {
@@ -424,7 +436,7 @@ def _write_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None
             "volume": chain.volume,
             "open_interest": chain.open_interest,
         }
-    ).filter(pl.Series(market.traded[name, snapshot.session]))
+    ).filter(pl.Series(traded[name]))
     apart = [
         pl.DataFrame(
             {
@@ -433,7 +445,6 @@ def _write_snapshot(engine: Engine, market: SimulatedMarket, place: int) -> None
                 **{key: getattr(rows, key) for key in standard.columns if key not in ("name_id", "series")},
             }
         ).select(standard.columns)
-        for rows in market.adjusted
-        if rows.taken_at == snapshot.taken_at
+        for rows in adjusted
     ]
     replace_rows(engine, NameChain, chain_rows(snapshot.taken_at, pl.concat([standard, *apart])))

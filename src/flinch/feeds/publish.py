@@ -96,13 +96,14 @@ def publish(engine: Engine, taken_at: dt.datetime | None = None) -> None:
 
 
 def publish_flow(engine: Engine, taken_at: dt.datetime) -> None:
-    """Write what every name's option trades of a session came to up to a snapshot; nothing when a later one of the session is
+    """Write what every name's option trades of a session came to up to a moment; nothing when a later snapshot of the session is
     there, or no trades of it are kept."""
     state, moment = read_state(engine), taken_at.astimezone(dt.UTC)
     assert state is not None
     hours = read_hours(engine)
     session = hours.day_of(moment)
-    if any(s.session == session and s.taken_at > moment for s in read_snapshots(engine)):
+    looks = [s.taken_at for s in read_snapshots(engine) if s.session == session]
+    if not looks or looks[-1] > moment:
         return
     names = read_names(engine)
     ids = names["id"].to_numpy()
@@ -122,7 +123,7 @@ def publish_flow(engine: Engine, taken_at: dt.datetime) -> None:
     rows = pl.DataFrame({"session": [session] * ids.size, "name_id": ids}).with_columns(
         [pl.Series(key, values) for key, values in sums.items()]
     )
-    replace_rows(engine, FlowDay, rows.join(read_spots(engine, moment).select("name_id"), on="name_id", how="semi"))
+    replace_rows(engine, FlowDay, rows.join(read_spots(engine, looks[-1]).select("name_id"), on="name_id", how="semi"))
 
 
 def compile_publish() -> None:

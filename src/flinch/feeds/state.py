@@ -4,19 +4,22 @@ from __future__ import annotations
 
 from sqlalchemy import Engine
 
+from flinch.store.market.run import read_run
 from flinch.store.market.state import read_state
 
 SOURCE = "demo market"
-SIMULATOR_VERSION = 16
+SIMULATOR_VERSION = 17
 """Raised whenever the simulator makes a different market: an older one is then made afresh."""
 
 
 def demo_market_loaded(engine: Engine) -> bool:
-    """Whether the whole demo market of this version is in the store."""
+    """Whether the whole demo market of this version is in the store, or all of it but a moment that its exchange will tell
+    again."""
     state = read_state(engine)
     return (
         state is not None
-        and state.whole
+        and state.complete
+        and (not state.writing or read_run(engine) is not None)
         and state.coming is None
         and (state.source, state.source_version) == (SOURCE, SIMULATOR_VERSION)
     )

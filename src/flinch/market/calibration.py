@@ -32,10 +32,12 @@ class Record(NamedTuple):
 
 def calibration_record(view: View) -> Record:
     """The record of all names up to a view's session, made once."""
-    return view.version.share(("calibration", view.last), lambda: _make(view), 2)
+    over = view.as_of >= view.hours.closes(view.today)
+    return view.version.share(("calibration", view.last, over), lambda: _make(view, over), 2)
 
 
-def _make(view: View) -> Record:
+def _make(view: View, over: bool) -> Record:
+    """`over`: whether the view's own session is; what expires in it has not ended before."""
     frame = view.frame
     cases: dict[str, list[np.ndarray]] = {
         key: [] for key in ("name", "session", "ahead", "end", "date", "forward", "svi")
@@ -53,6 +55,7 @@ def _make(view: View) -> Record:
             (name >= 0)
             & (date <= days[-1])
             & (end > place)
+            & (end < view.end - (not over))
             & np.isfinite(rows["forward"])
             & np.isfinite(rows["svi"][:, 0])
         )

@@ -200,7 +200,10 @@ class _Reader:
             implied={days: columns.pop(f"iv{days}") for days in TENORS},
             derived={field: columns.pop(field) for field in DERIVED},
             daily=columns,
-            expiries=read_expiries(self.engine, self.state.as_of, self.ids),
+            # Minutes come between one look at the chains and the next.
+            expiries=read_expiries(
+                self.engine, self.snapshots[-1].taken_at if self.snapshots else self.state.as_of, self.ids
+            ),
             reports=self.reports,
             members=self.members,
             multiplier=multipliers(self.engine, self.ids),

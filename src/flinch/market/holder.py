@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 import time
 from collections.abc import Callable
@@ -23,9 +24,12 @@ from flinch.market.tickets import ticket_table
 from flinch.market.view import View
 from flinch.memory import give_back
 from flinch.store.market.state import Loaded, read_state
+from flinch.store.market.writing import Busy, between_moments
 from flinch.tape import compile_tape
 
 CHECK_SECONDS = 2.0
+_PATIENCE = 2
+_LATELY = 300.0
 
 
 class MarketNotReady(FlinchError):
@@ -115,28 +119,40 @@ class MarketHolder:
 
     def _refresh(self) -> None:
         state = self._state = read_state(self._engine)
-        if state is None or not state.whole:
+        if state is None or not state.complete:
             return
         if self._newest is None or self._newest.data_version != state.data_version:
-            frame = load_frame(self._engine, self._folder)
+            # Moments may come faster than they are read: none is told meanwhile.
+            frame = None
+            with contextlib.suppress(Busy), between_moments(self._engine, _PATIENCE):
+                frame = load_frame(self._engine, self._folder)
             if frame is not None:
-                self._newest = opened(frame, self._engine)
+                now = opened(frame, self._engine)
+                if self._newest is not None:
+                    now.version.go_on_from(self._newest.version)
+                self._newest = now
             self._checked = time.monotonic()
 
 
 def _make_again(before: View, now: View) -> None:
-    """What pages had asked of all names' prints and trades, so that the first to ask it of the newer version need not wait."""
-    if before.version.has("print series"):
-        now.column(PLAIN.read("print_notional").node)
-    if before.version.has("tickets"):
-        ticket_table(now)
-    if before.version.has("calibration"):
-        calibration_record(now)
+    """What pages asked of all names' prints and trades in the last minutes, so that the next to ask it need not wait."""
+    with now.version.nobody_asks():
+        if before.version.asked("print series", _LATELY):
+            now.column(PLAIN.read("print_notional").node)
+        if before.version.asked("tickets", _LATELY):
+            ticket_table(now)
+        if before.version.asked("calibration", _LATELY):
+            calibration_record(now)
 
 
 def warm(view: View, progress: Callable[[float], None]) -> None:
     """Compute every metric of the catalogue at the newest session, compile what the tape runs, and read it; `progress` gets the
     share that is done."""
+    with view.version.nobody_asks():
+        _warm(view, progress)
+
+
+def _warm(view: View, progress: Callable[[float], None]) -> None:
     for done, key in enumerate(METRICS):
         progress(done / len(METRICS))
         view.column(PLAIN.read(key).node)

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Iterator, Mapping
 from concurrent.futures import Future, wait
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TypeVar, cast
 
@@ -33,6 +35,8 @@ from flinch.market.frame import MarketFrame
 from flinch.market.own_lines import SIDES, LineSeries, line_prices
 
 _KEPT_COLUMNS = 2_000
+_LASTING = ("calibration",)
+"""Kinds of what is kept that follows from sessions that are over alone."""
 _POLL = 0.05
 Kept = TypeVar("Kept")
 
@@ -82,6 +86,38 @@ class Version:
         self._kept: OrderedDict[tuple[Hashable, ...], object] = OrderedDict()
         self._making: dict[tuple[Hashable, ...], threading.Lock] = {}
         self._coming: dict[tuple[Hashable, ...], Future[object]] = {}
+        self._asked: dict[Hashable, float] = {}
+        self._unasked = threading.local()
+
+    def go_on_from(self, before: Version) -> None:
+        """Take over what a later moment of the same session does not change, and when what was asked for."""
+        self._asked = before._asked
+        then, now = before.frame.state, self.frame.state
+        if (then.load_id, then.past_version) != (now.load_id, now.past_version) or before.last != self.last:
+            return
+        with before._lock:
+            lasting = {key: made for key, made in before._kept.items() if key[0] in _LASTING}
+        with self._lock:
+            self._kept.update(lasting)
+
+    def has(self, kind: str) -> bool:
+        """Whether something under a key that begins so is kept."""
+        with self._lock:
+            return any(key[0] == kind for key in self._kept)
+
+    def asked(self, kind: str, seconds: float) -> bool:
+        """Whether something under a key that begins so was asked for in the last so many seconds, of this version or of those
+        before it."""
+        return time.monotonic() - self._asked.get(kind, -1e9) < seconds
+
+    @contextmanager
+    def nobody_asks(self) -> Iterator[None]:
+        """Within it this thread makes things that nobody asked for."""
+        self._unasked.now = True
+        try:
+            yield
+        finally:
+            self._unasked.now = False
 
     @property
     def engine(self) -> Engine:
@@ -116,6 +152,8 @@ class Version:
 
         Raises BeingRead when that is because a request may take no longer.
         """
+        if not getattr(self._unasked, "now", False):
+            self._asked[key[0]] = time.monotonic()
         with self._lock:
             if key in self._kept:
                 return cast(Kept, self._taken(key))
@@ -136,11 +174,6 @@ class Version:
         moment of the newest session changes."""
         state = self.frame.state
         return kept_arrays(self.frame.place, name, "past" if lasting else str(state.data_version), make)
-
-    def has(self, kind: str) -> bool:
-        """Whether something under a key that begins so is kept."""
-        with self._lock:
-            return any(key[0] == kind for key in self._kept)
 
     def _make(self, key: tuple[Hashable, ...], make: Callable[[], object], most: int, coming: Future[object]) -> None:
         try:

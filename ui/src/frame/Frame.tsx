@@ -17,6 +17,7 @@ import { later } from "@/shared/ui/later";
 import { type Action, FindBox } from "./FindBox";
 import { Peek } from "./Peek";
 import { DATA, GROUPS, HANDBOOK, isOn, PAGES, type Page } from "./pages";
+import { Running } from "./Running";
 import { useSubject } from "./subject";
 import { TrayBar } from "./TrayBar";
 import { useTheme } from "./theme";
@@ -100,6 +101,7 @@ export function Frame() {
         <Pages at={location.pathname} to={addressOf} />
         <FindBox inputRef={search} actions={actions} />
         <AsOf past={asOf} />
+        <Running />
         <MarketChoice />
         <button type="button" className="quiet" onClick={toggleTheme} title="Light or dim (m)">
           {theme === "dim" ? "light" : "dim"}

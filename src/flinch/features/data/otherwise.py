@@ -13,7 +13,6 @@ from sqlalchemy import Engine
 
 from flinch.core.rules import RuleError
 from flinch.features.data.schemas import OtherwiseJob, OtherwiseReply, ScreenOtherwise
-from flinch.feeds.files.importing import Busy
 from flinch.feeds.files.sources import TOLD, read_others
 from flinch.jobs import Handle, Jobs, Work
 from flinch.market import Markets, View, load_frame, opened
@@ -26,6 +25,7 @@ from flinch.store.databases import Databases
 from flinch.store.engine import make_engine
 from flinch.store.jobs import UNDER_WAY, Job
 from flinch.store.market.models import MarketBase
+from flinch.store.market.writing import Busy
 from flinch.store.owned.kept import SCREENS
 from flinch.store.owned.owners import Whose
 from flinch.web import with_own

@@ -6,6 +6,7 @@ from flask_openapi3 import APIBlueprint
 
 from flinch.core.rules import percent
 from flinch.core.volatility import LOOKBACK, historical_vol
+from flinch.features.frame.run import let_run, run_of
 from flinch.features.frame.schemas import (
     Coming,
     Fact,
@@ -16,6 +17,8 @@ from flinch.features.frame.schemas import (
     NameRow,
     Peek,
     PeekQuery,
+    RunAsked,
+    RunInfo,
     SymbolPath,
 )
 from flinch.live import moment
@@ -65,6 +68,18 @@ def read_market() -> Response:
             coming=None if coming is None else Coming(what=coming[0], percent=coming[1]),
         )
     )
+
+
+@blueprint.get("/run", responses={200: RunInfo})
+def read_how_it_runs() -> Response:
+    """How the market runs."""
+    return reply(run_of(view()))
+
+
+@blueprint.put("/run", responses={200: RunInfo, 409: Problem})
+def let_it_run(body: RunAsked) -> Response:
+    """Let the market stand still, run, or run to a moment."""
+    return reply(let_run(view(), body))
 
 
 @blueprint.get(

@@ -1,8 +1,9 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, model_validator
 
 
 class Coming(BaseModel):
@@ -23,6 +24,36 @@ class MarketInfo(BaseModel):
     names: int
     sessions: list[dt.date] = Field(description="Every session held, oldest first")
     coming: Coming | None
+
+
+RunTo = Literal["open", "close", "session"]
+
+
+class RunAsked(BaseModel):
+    """One of both: how fast, or where to."""
+
+    speed: Literal[0, 1, 10, 60] | None = Field(None, description="Times as fast as the clock; 0: it stands still")
+    to: RunTo | None = Field(
+        None,
+        description="As fast as it can, and then it stands still: to the next open, the next close, the same time of the next "
+        "session",
+    )
+
+    @model_validator(mode="after")
+    def one(self) -> RunAsked:
+        if (self.speed is None) == (self.to is None):
+            raise ValueError("say how fast, or where to: one of both")
+        return self
+
+
+class RunInfo(BaseModel):
+    """How the market runs."""
+
+    goes_on: bool = Field(description="Whether it has a source that goes on by itself")
+    speed: int = Field(description="Times as fast as the clock; 0: it stands still, or runs to a moment")
+    until: dt.datetime | None = Field(description="The moment that it runs to as fast as it can, in exchange time")
+    behind: float = Field(description="Seconds of the market by which it is late")
+    stopped: bool = Field(description="Whether it is to run and its source says nothing")
 
 
 class JobPath(BaseModel):

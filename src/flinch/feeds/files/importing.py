@@ -20,7 +20,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
-from sqlalchemy import Engine, text
+from sqlalchemy import Engine
 
 from flinch.clock import wall
 from flinch.core.interrupt import stopped_by
@@ -36,7 +36,6 @@ from flinch.feeds.publish import publish
 from flinch.hours import read_hours
 from flinch.jobs import JobCancelled
 from flinch.store.bulk import remove_rows, replace_rows
-from flinch.store.engine import told
 from flinch.store.market.calendars import sessions_between
 from flinch.store.market.chain import read_snapshots
 from flinch.store.market.hours import read_sessions
@@ -67,6 +66,7 @@ from flinch.store.market.names import read_keys, read_names, read_newest_bar
 from flinch.store.market.settings import MarketSettings, read_settings
 from flinch.store.market.splits import read_splits
 from flinch.store.market.state import advance, begin_load, begin_moment, finish_load, read_state
+from flinch.store.market.writing import alone
 
 Tell = Callable[[str, float], None]
 _AHEAD = dt.timedelta(days=3 * 366)
@@ -76,17 +76,6 @@ ADJUSTED = ("daily_bars", "extended_days")
 """Kinds whose prices a source may have adjusted for splits."""
 _BESIDE = ("reason", "line")
 """Columns of a file of refused rows that are not of the file that they come from."""
-
-
-class Busy(FlinchError):
-    """Another process writes to the market."""
-
-    status, kind = 409, "being_written"
-
-    def __init__(self) -> None:
-        super().__init__(
-            "Another import or publish of this market is under way. Try again when it has ended; nothing was changed."
-        )
 
 
 class NothingToUndo(FlinchError):
@@ -148,7 +137,7 @@ def import_file(engine: Engine, asked: Asked, tell: Tell = lambda stage, share: 
     settings, loader = read_settings(engine), LOADERS[kind.name]
     zone = ZoneInfo(settings.zone)
     with ExitStack() as stack:
-        stack.enter_context(_alone(engine))
+        stack.enter_context(alone(engine))
         if not asked.dry:
             _recover(engine, settings, tell)
         place = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="flinch-import-")))
@@ -268,7 +257,7 @@ def _how(reading: Reading, theirs: list[str], *, adjusted: bool) -> dict[str, An
 
 def publish_all(engine: Engine, since: dt.date | None = None, tell: Tell = lambda stage, share: None) -> int:
     """Compute again what follows from the chains of every session from one on; returns how many moments that were."""
-    with _alone(engine):
+    with alone(engine):
         state = read_state(engine)
         if state is None:
             return 0
@@ -287,7 +276,7 @@ def write_change(
 ) -> int:
     """Write a change that no file tells, and keep it as an import: `change` says what it is, and in words. Returns its number;
     raises Busy and what `change` raises."""
-    with _alone(engine):
+    with alone(engine):
         settings = read_settings(engine)
         _recover(engine, settings, tell)
         made, words = change()
@@ -318,7 +307,7 @@ def write_change(
 
 def undo_import(engine: Engine, number: int, tell: Tell = lambda stage, share: None) -> None:
     """Bring back what was there before an import: the newest one that stands. Raises NothingToUndo and Busy."""
-    with _alone(engine):
+    with alone(engine):
         settings = read_settings(engine)
         _recover(engine, settings, tell)
         one = read_import(engine, number)
@@ -334,7 +323,7 @@ def recover(engine: Engine) -> None:
     """Finish what an import left that was ended while it wrote. Raises Busy when one is under way."""
     state = read_state(engine)
     if state is not None and (not state.whole or half_done(engine) is not None):
-        with _alone(engine):
+        with alone(engine):
             _recover(engine, read_settings(engine), lambda stage, share: None)
 
 
@@ -456,23 +445,6 @@ def _write_calendar(engine: Engine, settings: MarketSettings) -> None:
     there = read_sessions(engine)
     remove_rows(engine, ExchangeSession, there.select("session").join(sessions, on="session", how="anti"))
     replace_rows(engine, ExchangeSession, sessions.join(there, on=sessions.columns, how="anti"))
-
-
-@contextmanager
-def _alone(engine: Engine) -> Iterator[None]:
-    """Within it nobody else writes to the market; the server lets go of it when this process ends. Raises Busy."""
-    lock = {"name": f"flinch writes {engine.url.database}"}
-    with told(), engine.connect() as connection:
-        if not connection.execute(text("SELECT GET_LOCK(:name, 0)"), lock).scalar():
-            raise Busy
-        try:
-            yield
-        finally:
-            # Who is ended in the middle of a statement has no connection that could tell it.
-            try:
-                connection.execute(text("SELECT RELEASE_LOCK(:name)"), lock)
-            except Exception:
-                connection.invalidate()
 
 
 class _Refused:

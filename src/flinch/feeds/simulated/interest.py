@@ -67,16 +67,18 @@ class Book(NamedTuple):
 
 class OpenInterest(NamedTuple):
     """What the walk through all sessions leaves: by column of the store arrays names x sessions (`positions` and `flow` are empty
-    when they were not summarised), the newest books, and at which listed contracts the planted ones are."""
+    when they were not summarised), the newest books, at which listed contracts the planted ones are, and what the session after
+    begins with."""
 
     positions: dict[str, Floats]
     flow: dict[str, Floats]
     totals: dict[str, Floats]
     books: list[Book]
     fitted: Fitted
+    ended: Interest
 
 
-class _Listed(NamedTuple):
+class Listed(NamedTuple):
     """Expirations with their strikes: step * low to step * high, all shape (expirations,)."""
 
     key: Whole
@@ -89,7 +91,7 @@ class _Listed(NamedTuple):
         return self.high - self.low + 1
 
 
-def _listing(old: _Listed | None, expiries: Expiries, spot: Floats, share: Floats, most: Whole) -> _Listed:
+def _listing(old: Listed | None, expiries: Expiries, spot: Floats, share: Floats, most: Whole) -> Listed:
     """Strikes of a session: a new expiration gets round ones out to three and a half deviations, an old one keeps what it has
     and gets more where the price comes near its end, or has become small for their distance."""
     key = expiries.name * 100_000 + (expiries.expiration - _FIRST_DAY).astype(np.int64)
@@ -116,10 +118,10 @@ def _listing(old: _Listed | None, expiries: Expiries, spot: Floats, share: Float
     if old is not None:
         low = np.where(kept, np.minimum(low, times * old.low[was]), low)
         high = np.where(kept, np.maximum(high, times * old.high[was]), high)
-    return _Listed(key, step, low, high)
+    return Listed(key, step, low, high)
 
 
-def _carried(old: _Listed, new: _Listed, *values: Floats) -> list[Floats]:
+def _carried(old: Listed, new: Listed, *values: Floats) -> list[Floats]:
     """What old rows had, at their place among the new ones; NaN for those that were not listed."""
     to = np.minimum(np.searchsorted(new.key, old.key), new.key.size - 1)
     stays = new.key[to] == old.key
@@ -216,6 +218,87 @@ def _monthly_weight(expiration: DateArray) -> Floats:
     return np.where((dom >= 14) & (dom <= 21), 2.2, 0.6)
 
 
+class Morning(NamedTuple):
+    """What is listed in a session before it trades: expirations, strikes, and of every row its name, expiration, strike and
+    volatility; how much of its call and put is expected to be traded and to be held, and what is open and was the morning before
+    (NaN where it was not listed), shape (2, rows). `bounds`: each name's first row, and the end."""
+
+    listed: Listed
+    expiries: Expiries
+    owner: Whole
+    bounds: Whole
+    expiry: Whole
+    strike: Floats
+    vol: Floats
+    expected: Floats
+    target: Floats
+    was: Floats
+    now: Floats
+
+    def book(self, session: int, volume: Floats) -> Book:
+        return Book(
+            session, self.expiries, self.expiry, self.strike, *volume.astype(np.int64), *self.now.astype(np.int64)
+        )
+
+
+class Interest:
+    """What is open of every listed contract, and what people lean to: what a session begins with.
+
+    A contract's interest changes by what its trades of the session before opened less what they closed, so never by more than
+    they were; it grows towards what a contract at its place usually holds and ends with the expiration.
+    """
+
+    def __init__(
+        self,
+        names: list[Listing],
+        level: Floats,
+        taste: Floats,
+        mood: Floats,
+        listed: Listed | None = None,
+        interest: Floats | None = None,
+        before: Floats | None = None,
+    ) -> None:
+        """`level`: how much is open of a name in all; `taste` for calls or puts, which is slow, and a day's `mood`, by name;
+        `listed`: what is, of which `interest` is open and `before` was in the morning before, shape (2, rows)."""
+        self.level, self.taste, self.mood, self.listed = level, taste, mood, listed
+        self.interest, self.before = interest, before
+        self._share = np.array([SIZES[name.size].strike_step for name in names])
+        self._most = np.array([SIZES[name.size].max_strikes for name in names])
+
+    def morning(self, ground: Ground, t: int, expiries: Expiries, rng: np.random.Generator) -> Morning:
+        """What is there before session `t` of a ground trades."""
+        count, spot = self.level.size, ground.close[:, t]
+        new = _listing(self.listed, expiries, spot, self._share, self._most)
+        owner = np.repeat(expiries.name, new.strikes)
+        bounds = group_bounds(owner, count)
+        self.taste = 0.98 * self.taste + 0.1 * rng.normal(size=count)
+        self.mood = 0.7 * self.mood + 0.3 * rng.normal(size=count)
+        strike, vol, expected, target = _weighed(ground, new, expiries, t, self.taste, self.mood)
+        target *= (self.level / group_sums(target.sum(axis=0), bounds))[owner]
+        expected *= (ground.option_volume[:, t] / group_sums(expected.sum(axis=0), bounds))[owner]
+        if self.listed is None or self.before is None or self.interest is None:
+            was = np.full(target.shape, np.nan)
+            now = np.round(target * np.exp(rng.normal(0.0, 0.7, target.shape)))
+        else:
+            carried = _carried(self.listed, new, *self.before, *self.interest)
+            was, now = np.array(carried[:2]), np.nan_to_num(np.array(carried[2:]))
+        expiry = np.repeat(np.arange(new.key.size), new.strikes)
+        return Morning(new, expiries, owner, bounds, expiry, strike, vol, expected, target, was, now)
+
+    def trade(self, morning: Morning, rng: np.random.Generator) -> tuple[Floats, Floats]:
+        """Contracts that trade in the session, and what that opens less what it closes, shape (2, rows)."""
+        volume, moved = np.empty(morning.target.shape), np.empty(morning.target.shape)
+        drawn = rng.random((2, morning.target.size))
+        given = (*drawn, morning.expected, morning.now, morning.target, volume, moved)
+        parts = [np.ascontiguousarray(values).reshape(-1) for values in given]
+        run_in_chunks(_trade, parts[:5], parts[5:])
+        return volume, moved
+
+    def end(self, morning: Morning, moved: Floats) -> None:
+        """The session is over: what its trades opened is open in the next morning."""
+        self.listed, self.before, self.interest = morning.listed, morning.now, morning.now + moved
+
+
 def make_open_interest(
     ground: Ground,
     closes: list[list[Priced]],
@@ -226,15 +309,10 @@ def make_open_interest(
 ) -> OpenInterest:
     """Walk every listed contract through all sessions.
 
-    A contract's interest changes by what its trades of the session before opened less what they closed, so never by more than
-    they were; it grows towards what a contract at its place usually holds and ends with the expiration. What the chains of each
-    session say about exposure takes most of the time and is left out when it is not to be `summarised`.
+    What the chains of each session say about exposure takes most of the time and is left out when it is not to be `summarised`.
     """
     names, calendar, option_volume, multiplier = ground.names, ground.calendar, ground.option_volume, ground.multiplier
     count = len(names)
-    share = np.array([SIZES[name.size].strike_step for name in names])
-    most = np.array([SIZES[name.size].max_strikes for name in names])
-    level = _HELD_SESSIONS * option_volume.mean(axis=1)
     ends = [cycles(cycle_ends(calendar, monthly=monthly)).end for monthly in (False, True)]
     typical = np.array([DECISION_CONTRACTS[name.size] for name in names])
     plants = _plants(names, ground.planted)
@@ -246,31 +324,16 @@ def make_open_interest(
     sums["strikes"] = np.zeros((count, SESSIONS))
     books: list[Book] = []
     fitted: Fitted = {}
-    taste, mood = rng.normal(0.0, 0.5, count), np.zeros(count)
-    listed: _Listed | None = None
-    interest, before = np.empty((2, 0)), np.empty((2, 0))
+    held = Interest(names, _HELD_SESSIONS * option_volume.mean(axis=1), rng.normal(0.0, 0.5, count), np.zeros(count))
     # Sessions are summarised while the next ones are made.
     with ThreadPoolExecutor(os.cpu_count() or 1) as beside:
         summaries: list[Future[Positions]] = []
         flows: list[Future[Floats]] = []
         for t in range(SESSIONS):
-            expiries = _expiries(closes[t]) if t < SESSIONS - 1 else _expiries_now(ground, closes[t])
+            expiries = expiries_at_close(closes[t]) if t < SESSIONS - 1 else _expiries_now(ground, closes[t])
             spot = ground.close[:, t]
-            new = _listing(listed, expiries, spot, share, most)
-            owner = np.repeat(expiries.name, new.strikes)
-            bounds = group_bounds(owner, count)
-            # A slow taste for calls or puts, and a day's mood.
-            taste = 0.98 * taste + 0.1 * rng.normal(size=count)
-            mood = 0.7 * mood + 0.3 * rng.normal(size=count)
-            strike, vol, expected, target = _weighed(ground, new, expiries, t, taste, mood)
-            target *= (level / group_sums(target.sum(axis=0), bounds))[owner]
-            expected *= (option_volume[:, t] / group_sums(expected.sum(axis=0), bounds))[owner]
-            if listed is None:
-                was = np.full(target.shape, np.nan)
-                now = np.round(target * np.exp(rng.normal(0.0, 0.7, target.shape)))
-            else:
-                carried = _carried(listed, new, *before, *interest)
-                was, now = np.array(carried[:2]), np.nan_to_num(np.array(carried[2:]))
+            morning = held.morning(ground, t, expiries, rng)
+            new, owner, now = morning.listed, morning.owner, morning.now
             place = [
                 (plant, _row(new, plant.name, plant.contract, fitted))
                 for plant in plants
@@ -279,11 +342,11 @@ def make_open_interest(
             for plant, (side, row) in place:
                 if plant.first == t and plant.contract.base is not None:
                     now[side, row] = plant.contract.base
-            expiry = np.repeat(np.arange(new.key.size), new.strikes)
+            years = expiries.years[morning.expiry]
             if summarised:
                 rows = StrikeRows(
-                    owner, expiries.expiration[expiry], strike, expiries.years[expiry], vol, ground.carry[owner],
-                    multiplier[owner], *now, *was,
+                    owner, expiries.expiration[morning.expiry], morning.strike, years, morning.vol, ground.carry[owner],
+                    multiplier[owner], *now, *morning.was,
                 )  # fmt: skip
                 week_end, month_end = (calendar[end[t + 1]] for end in ends)
                 summaries.append(
@@ -294,10 +357,7 @@ def make_open_interest(
                 if t >= _AHEAD:
                     summaries[t - _AHEAD].result()
 
-            volume, moved = np.empty(target.shape), np.empty(target.shape)
-            given = (*rng.random((2, target.size)), expected, now, target, volume, moved)
-            parts = [np.ascontiguousarray(values).reshape(-1) for values in given]
-            run_in_chunks(_trade, parts[:5], parts[5:])
+            volume, moved = held.trade(morning, rng)
             for plant, (side, row) in place:
                 volume[side, row] += plant.contract.contracts
                 moved[side, row] = plant.contract.contracts
@@ -307,16 +367,16 @@ def make_open_interest(
                 moved[side, row] = max(moved[side, row] + trade.opens, -now[side, row])
                 sums[f"{trade.right}_volume"][name, t] += trade.traded
             if summarised:
-                traded = Traded(owner, strike, vol, expiries.years[expiry], volume, now)
+                traded = Traded(owner, morning.strike, morning.vol, years, volume, now)
                 stocks = Stocks(spot, ground.carry, multiplier, typical)
                 flows.append(beside.submit(session_flow, t, traded, stocks, RATE))
             for side, name_of_side in enumerate(("call", "put")):
-                sums[f"{name_of_side}_volume"][:, t] += group_sums(volume[side], bounds)
-                sums[f"{name_of_side}_open_interest"][:, t] = group_sums(now[side], bounds)
-            sums["strikes"][:, t] = np.diff(bounds)
+                sums[f"{name_of_side}_volume"][:, t] += group_sums(volume[side], morning.bounds)
+                sums[f"{name_of_side}_open_interest"][:, t] = group_sums(now[side], morning.bounds)
+            sums["strikes"][:, t] = np.diff(morning.bounds)
             if t >= SESSIONS - 1 - CLOSES_KEPT:
-                books.append(Book(t, expiries, expiry, strike, *volume.astype(np.int64), *now.astype(np.int64)))
-            listed, before, interest = new, now, now + moved
+                books.append(morning.book(t, volume))
+            held.end(morning, moved)
             if t % 12 == 0:
                 progress(t / SESSIONS)
         results = [summary.result() for summary in summaries]
@@ -324,10 +384,10 @@ def make_open_interest(
     keys = Positions._fields if summarised else ()
     flow = {key: np.stack([one[place] for one in each], axis=1) for place, key in enumerate(SUMS)} if summarised else {}
     positions = {key: np.stack([getattr(one, key) for one in results], axis=1) for key in keys}
-    return OpenInterest(positions, flow, sums, books, fitted)
+    return OpenInterest(positions, flow, sums, books, fitted, held)
 
 
-def _weighed(ground: Ground, listed: _Listed, expiries: Expiries, t: int, taste: Floats, mood: Floats) -> _Weighed:
+def _weighed(ground: Ground, listed: Listed, expiries: Expiries, t: int, taste: Floats, mood: Floats) -> _Weighed:
     """What is expected of every row of a session, given the taste for calls and the day's mood."""
     name, size = expiries.name, int(listed.strikes.sum())
     forward = ground.close[name, t] * np.exp((RATE - ground.carry[name]) * expiries.years)
@@ -343,15 +403,15 @@ def _weighed(ground: Ground, listed: _Listed, expiries: Expiries, t: int, taste:
     return out
 
 
-def _expiries(listed: list[Priced]) -> Expiries:
+def expiries_at_close(listed: list[Priced]) -> Expiries:
     """Expirations of all names as they were priced at a close."""
-    return _ordered([(group, group.days / 365, group.vol) for group in listed])
+    return ordered_expiries([(group, group.days / 365, group.vol) for group in listed])
 
 
 def _expiries_now(ground: Ground, listed: list[Priced]) -> Expiries:
     """Those of the newest session, at the as-of instant."""
     years = [years_to_close(group.listed, AS_OF) for group in listed]
-    return _ordered(
+    return ordered_expiries(
         [
             (group, ahead, vols_at(ground, SESSIONS - 1, group.listed, ahead, group.members))
             for group, ahead in zip(listed, years, strict=True)
@@ -359,7 +419,7 @@ def _expiries_now(ground: Ground, listed: list[Priced]) -> Expiries:
     )
 
 
-def _ordered(parts: list[tuple[Priced, Floats, Floats]]) -> Expiries:
+def ordered_expiries(parts: list[tuple[Priced, Floats, Floats]]) -> Expiries:
     """By name and date; each part with its years, shape (expirations,), and volatilities, shape (members, expirations)."""
     name, expiration, years, vol = (
         np.concatenate(column)
@@ -397,7 +457,7 @@ def _plants(names: list[Listing], planted: dict[str, Storyline]) -> list[_Plant]
     ]
 
 
-def _row(listed: _Listed, name: int, contract: PlantedInterest | PlantedTrade, fitted: Fitted) -> tuple[int, int]:
+def _row(listed: Listed, name: int, contract: PlantedInterest | PlantedTrade, fitted: Fitted) -> tuple[int, int]:
     """Side and row of a planted contract; where it is met for the first time, which listed one stands for it is `fitted`."""
     asked = (name, contract.expiration, contract.strike)
     if asked not in fitted:
@@ -412,7 +472,7 @@ def _expiration_key(name: int, expiration: dt.date) -> int:
     return name * 100_000 + int((np.datetime64(expiration, "D") - _FIRST_DAY).astype(np.int64))
 
 
-def _nearest(listed: _Listed, asked: tuple[int, dt.date, float], fitted: Fitted) -> tuple[dt.date, float]:
+def _nearest(listed: Listed, asked: tuple[int, dt.date, float], fitted: Fitted) -> tuple[dt.date, float]:
     """The listed contract nearest to a planted one, of the strikes that stand for no other: so a roll stays one."""
     name, wanted, strike = asked
     first, end = np.searchsorted(listed.key, [name * 100_000, (name + 1) * 100_000])

@@ -13,7 +13,7 @@ from flinch.feeds.simulated.paths import STEPS
 
 Floats = NDArray[np.float64]
 _MINUTES = 15
-_MORNING, _EVENING = (-330, -1), (391, 629)
+MORNING, EVENING = (-330, -1), (391, 629)
 """Minutes from the open in which there is trading before the open and after the close."""
 
 
@@ -24,18 +24,43 @@ def make_minute_bars(
     volume: Floats,
     traded: NDArray[np.bool_],
     extended: ExtendedHours,
-    halted: dict[int, int],
+    until: NDArray[np.int64],
     rng: np.random.Generator,
 ) -> pl.DataFrame:
     """Rows name, at (UTC), open, high, low, close, volume; regular hours, and the mornings and evenings that traded.
 
     `steps` has shape (4, names, days, quarter hours): start, highest, lowest, end. Of each day's bars the first opens, one
     reaches the day's high, one its low and the last closes where the daily bar does, and the volumes add up to its volume.
-    The newest session ends at 15:45. `halted` gives the quarter hour at which a name stopped trading.
+    `until`: minutes of the newest session in which each name trades, shape (names,).
     """
+    days, end = steps.shape[2], steps[3]
+    regular = regular_bars(steps, sessions, volume, traded, until, rng)
+    opens = session_opens(sessions[-days:])
+    previous = np.concatenate([end[:, :1, 0] * np.nan, end[:, :-1, -1]], axis=1)
+    recent = ExtendedHours(*[values[:, -days:] for values in extended])
+    open_days = traded[:, -days:]
+    extremes = recent.pre_high, recent.pre_low
+    morning = thin_bars(MORNING, previous, recent.pre_last, recent.pre_volume, open_days, opens, names, rng, extremes)
+    evening = thin_bars(
+        EVENING, end[:, :, -1], recent.post_last, recent.post_volume, open_days, opens, names, rng, None
+    )
+    return pl.concat([regular, morning, evening]).sort("name", "at")
+
+
+def regular_bars(
+    steps: Floats,
+    sessions: DateArray,
+    volume: Floats,
+    traded: NDArray[np.bool_],
+    until: NDArray[np.int64],
+    rng: np.random.Generator,
+    first: int = 0,
+) -> pl.DataFrame:
+    """Those of regular hours, as `make_minute_bars` takes and gives them; where steps are not of the whole session `first` is the
+    minute that they begin with."""
     start, top, bottom, end = steps
-    count, days, _ = start.shape
-    noise = rng.normal(size=(count, days, STEPS, _MINUTES))
+    count, days, quarters = start.shape
+    noise = rng.normal(size=(count, days, quarters, _MINUTES))
     walk = np.cumsum(noise, axis=3)
     place = np.arange(1, _MINUTES + 1) / _MINUTES
     bridge = walk - walk[..., -1:] * place
@@ -49,13 +74,11 @@ def make_minute_bars(
     np.put_along_axis(high, high.argmax(axis=3)[..., None], top[..., None], axis=3)
     np.put_along_axis(low, low.argmin(axis=3)[..., None], bottom[..., None], axis=3)
 
-    minute = np.arange(STEPS * _MINUTES)
+    minute = first + np.arange(quarters * _MINUTES)
     busy = 1 + 1.8 * ((minute - 195) / 195) ** 2
     weight = np.exp(0.7 * rng.normal(size=(count, days, minute.size))) * busy
-    open_until = np.full((count, days), minute.size)
-    open_until[:, -1] = minute.size - _MINUTES
-    for row, step in halted.items():
-        open_until[row, -1] = (step - 1) * _MINUTES
+    open_until = np.full((count, days), STEPS * _MINUTES)
+    open_until[:, -1] = until
     kept = (minute < open_until[..., None]) & traded[:, -days:, None]
     weight = np.where(kept, weight, 0.0)
     shares = np.cumsum(weight, axis=2) / np.maximum(weight.sum(axis=2, keepdims=True), 1e-12)
@@ -68,10 +91,10 @@ def make_minute_bars(
     def taken(values: Floats) -> Floats:
         return np.round(values.reshape(count, days, -1)[name, day, at], 2)
 
-    regular = pl.DataFrame(
+    return pl.DataFrame(
         {
             "name": name,
-            "at": (opens[day] + at.astype("timedelta64[m]")).astype("datetime64[ms]"),
+            "at": (opens[day] + minute[at].astype("timedelta64[m]")).astype("datetime64[ms]"),
             "open": taken(opened),
             "high": taken(high),
             "low": taken(low),
@@ -79,13 +102,6 @@ def make_minute_bars(
             "volume": per_minute[name, day, at],
         }
     )
-    previous = np.concatenate([end[:, :1, 0] * np.nan, end[:, :-1, -1]], axis=1)
-    recent = ExtendedHours(*[values[:, -days:] for values in extended])
-    open_days = traded[:, -days:]
-    extremes = recent.pre_high, recent.pre_low
-    morning = _thin(_MORNING, previous, recent.pre_last, recent.pre_volume, open_days, opens, names, rng, extremes)
-    evening = _thin(_EVENING, end[:, :, -1], recent.post_last, recent.post_volume, open_days, opens, names, rng, None)
-    return pl.concat([regular, morning, evening]).sort("name", "at")
 
 
 def minute_closes(bars: pl.DataFrame, sessions: DateArray, close: Floats) -> dict[int, Floats]:
@@ -105,7 +121,7 @@ def minute_closes(bars: pl.DataFrame, sessions: DateArray, close: Floats) -> dic
     return out
 
 
-def _thin(
+def thin_bars(
     hours: tuple[int, int],
     start: Floats,
     last: Floats,

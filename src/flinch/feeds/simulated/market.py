@@ -12,6 +12,7 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
+from flinch.feeds.simulated.activity import make_activity
 from flinch.feeds.simulated.calendar import AS_OF, SESSIONS, DateArray, market_sessions, sessions_after, since_open
 from flinch.feeds.simulated.chains import Chain, Snapshot
 from flinch.feeds.simulated.earnings import EarningsCalendar, make_earnings
@@ -19,16 +20,17 @@ from flinch.feeds.simulated.extended import ExtendedHours, make_extended
 from flinch.feeds.simulated.facts import make_dividends, make_estimates, make_fundamentals, make_short_interest
 from flinch.feeds.simulated.flow import PLANTED_AHEAD, PLANTED_FROM, plant_informed
 from flinch.feeds.simulated.ground import Ground
-from flinch.feeds.simulated.interest import CLOSES_KEPT, RATE, Expiries, Fitted, make_open_interest
+from flinch.feeds.simulated.interest import CLOSES_KEPT, RATE, Expiries, Fitted, Interest, make_open_interest
 from flinch.feeds.simulated.intraday import make_minute_bars, minute_closes
-from flinch.feeds.simulated.names import SIZES, Listing, fund_weights, listings
+from flinch.feeds.simulated.names import SIZES, Listing, fund_weights, listing_groups, listings
 from flinch.feeds.simulated.newswire import make_news
+from flinch.feeds.simulated.onward import KEPT_CLOSES, Onward, from_calendar
 from flinch.feeds.simulated.option_days import make_option_days
 from flinch.feeds.simulated.paths import (
     HALTED_AT,
     MINUTE_SESSIONS,
+    STEPS,
     WARM_UP,
-    Paths,
     Traits,
     company_traits,
     simulate_paths,
@@ -37,7 +39,7 @@ from flinch.feeds.simulated.paths import (
 from flinch.feeds.simulated.prints import PRINT_SESSIONS, Days, make_prints
 from flinch.feeds.simulated.snapshots import AdjustedRows, adjusted_rows, moments, take_snapshots
 from flinch.feeds.simulated.storylines import PlantedInterest, PlantedTrade, Storyline, storylines
-from flinch.feeds.simulated.surfaces import premium_history, smile_history
+from flinch.feeds.simulated.surfaces import Smile, premium_history, smile_history
 from flinch.feeds.simulated.tape import TAPE_SESSIONS, make_tape
 from flinch.feeds.simulated.volatility import PastSurfaces, make_volatility_history, priced_closes
 
@@ -86,6 +88,7 @@ class SimulatedMarket:
     tape: pl.DataFrame  # option trades of the newest sessions, fill by fill
     pairs: pl.DataFrame  # which of them are rolls, or packages that nobody flags
     prints: pl.DataFrame  # off-exchange prints of the newest sessions
+    onward: Onward  # what the exchange goes on with
 
     @property
     def chain(self) -> Chain:
@@ -208,6 +211,16 @@ class Simulation:
             tape=pl.DataFrame(),
             pairs=pl.DataFrame(),
             prints=pl.DataFrame(),
+            onward=self._onward(
+                interest.ended,
+                snapshots[-1],
+                [
+                    opened[:, -1],
+                    *(np.round(extreme[:, -1], 2) for extreme in ground.paths[1:3]),
+                    close[:, -1],
+                    volume[:, -1],
+                ],
+            ),
         )
         progress("facts", 1.0)
         return market
@@ -234,9 +247,9 @@ class Simulation:
         )
         snapshots = [*taken[: len(before)], yesterday, *taken[len(before) :], newest]
         progress("minutes", 0.0)
-        stopped = {int(i): HALTED_AT for i in np.flatnonzero(ground.halted)}
+        until = np.where(ground.halted, HALTED_AT - 1, STEPS - 1) * 15
         minutes = make_minute_bars(
-            self.names, ground.paths.steps, self.sessions, first.volume, first.traded, first.extended, stopped,
+            self.names, ground.paths.steps, self.sessions, first.volume, first.traded, first.extended, until,
             self._stream("minutes"),
         )  # fmt: skip
         progress("minutes", 1.0)
@@ -289,9 +302,14 @@ class Simulation:
             calendar, [c.symbol for c in companies], traits.earnings_move, planted, self._stream("earnings")
         )
         progress("names", 1.0)
-        walk = self._stream("paths 17")
-        paths = simulate_paths(
-            names, traits, SESSIONS + WARM_UP, earnings, planted, walk, lambda share: progress("prices", share)
+        paths, walk = simulate_paths(
+            names,
+            traits,
+            SESSIONS + WARM_UP,
+            earnings,
+            planted,
+            self._stream("paths 17"),
+            lambda share: progress("prices", share),
         )
         # Who fell so far had its shares put together.
         factor = np.maximum(_LEAST_CLOSE / paths.close.min(axis=1), 1.0)
@@ -299,13 +317,15 @@ class Simulation:
             if name.symbol in planted and (price := planted[name.symbol].price) is not None:
                 factor[i] = price / paths.close[i, -1]
         paths = paths.scaled(factor)
+        walk.level = walk.level + np.log(factor)
         earnings = earnings._replace(announced=earnings.announced - WARM_UP, reaction=earnings.reaction - WARM_UP)
         shares = np.full(len(names), np.nan)
         shares[: self.companies] = np.round(traits.capitalisation / (traits.start_price * factor[: self.companies]), -3)
-        volume, option_volume = _activity(names, paths, shares, earnings, self._stream("activity"))
-        premium = premium_history(
-            len(names), SESSIONS, np.array([n.kind != "stock" for n in names]), self._stream("premium")
+        volume, option_volume, self._activity = make_activity(names, paths, shares, earnings, self._stream("activity"))
+        premium, self._premium = premium_history(
+            SESSIONS, np.array([n.kind != "stock" for n in names]), self._stream("premium")
         )
+        smiles, self._smiles = smile_history(len(names), SESSIONS, self._stream("smiles"))
         drawn = self._stream("carry").choice([0.0, 0.0, 0.012, 0.025, 0.04], len(names))
         carry = np.where([n.kind == "stock" for n in names], drawn, 0.015)
         multiplier, halted = np.full(len(names), 100.0), np.zeros(len(names), dtype=bool)
@@ -326,15 +346,49 @@ class Simulation:
             paths=paths,
             close=np.round(paths.close, 2),
             premium=premium,
-            smiles=smile_history(len(names), SESSIONS, self._stream("smiles")),
+            smiles=smiles,
             earnings=earnings,
             option_volume=option_volume,
             carry=carry,
             multiplier=multiplier,
             halted=halted,
         )
+        self._walk = walk
         progress("prices", 1.0)
         return ground, traits, shares, volume
+
+    def _onward(self, interest: Interest, newest: Snapshot, bar: list[Floats]) -> Onward:
+        """What the exchange goes on with; `bar` is open, high, low, close and volume of the newest session."""
+        ground, last = self._ground_made, SESSIONS - 1
+        weekly = np.zeros(len(self.names), dtype=bool)
+        for _, weeklies, members in ground.groups:
+            weekly[members] = weeklies
+        return Onward(
+            seed=self._seed,
+            planted=bool(self._stories),
+            names=self.names,
+            session=self.sessions[-1],
+            unfinished=True,
+            walk=self._walk,
+            own_factor=ground.paths.own_factor,
+            activity=self._activity,
+            premium=self._premium,
+            smiles=self._smiles,
+            interest=interest,
+            volume=newest.chain.volume.reshape(-1, 2).T.copy(),
+            bar=np.stack(bar),
+            variance=ground.paths.variance[:, :, last],
+            long_variance=ground.paths.long_variance,
+            spread=ground.paths.spread,
+            premium_now=ground.premium[:, last],
+            smile_now=Smile(ground.smiles.rho[:, last], ground.smiles.eta[:, last]),
+            carry=ground.carry,
+            multiplier=ground.multiplier,
+            halted=ground.halted,
+            weekly=weekly,
+            earnings=from_calendar(ground.earnings, self.sessions[0]),
+            closes=ground.close[:, -KEPT_CLOSES:],
+        )
 
     def _trading(self, planted: dict[str, Storyline]) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
         """The session from which each name trades, and where it did, names x sessions."""
@@ -401,36 +455,6 @@ def simulate(
     return simulation.whole(simulation.first(progress), progress)
 
 
-def _activity(
-    names: list[Listing], paths: Paths, shares: Floats, earnings: EarningsCalendar, rng: np.random.Generator
-) -> tuple[Floats, NDArray[np.int64]]:
-    """Shares and option contracts traded per session; both rise with the size of the day's move."""
-    count = len(names)
-    base_shares = np.where(np.isfinite(shares), shares, 4e8 * np.exp(rng.normal(0, 0.7, count)))
-    turnover = np.array([SIZES[n.size].turnover for n in names]) * np.exp(rng.normal(0, 0.3, count))
-    base_options = np.array([SIZES[n.size].option_volume for n in names]) * np.exp(rng.normal(0, 0.75, count))
-    previous = np.concatenate([paths.open[:, :1], paths.close[:, :-1]], axis=1)
-    move = np.abs(np.log(paths.close / previous)) / np.sqrt(paths.variance.sum(axis=0) / 252)
-    lift = 0.7 + 0.45 * np.minimum(move, 5.0)
-    # How busy the market and each name are lasts for weeks.
-    common, busy, state = 0.0, rng.normal(0.0, 0.4, count), np.zeros(count)
-    volume: Floats = np.empty(move.shape)
-    options: Floats = np.empty(move.shape)
-    for t in range(move.shape[1]):
-        common = 0.9 * common + 0.06 * rng.normal()
-        busy = 0.94 * busy + 0.4 * np.sqrt(1 - 0.94**2) * rng.normal(size=count)
-        volume[:, t] = base_shares * turnover * lift[:, t] * np.exp(common + busy + 0.2 * rng.normal(size=count))
-        state = 0.8 * state + 0.3 * rng.normal(size=count)
-        options[:, t] = base_options * np.exp(state) * lift[:, t] ** 1.3
-    recent = (earnings.reaction >= 0) & (earnings.reaction < SESSIONS)
-    volume[earnings.company[recent], earnings.reaction[recent]] *= 1.8
-    options[earnings.company[recent], earnings.reaction[recent]] *= 2.2
-    volume[:, -1] *= 0.94
-    volume = np.round(volume, -2).astype(np.float64)
-    volume[[n.kind == "index" for n in names]] = np.nan
-    return volume, np.round(options).astype(np.int64)
-
-
 def _listing_dates(sessions: DateArray, listed_from: NDArray[np.int64], rng: np.random.Generator) -> DateArray:
     """Those that trade from the first session on were listed one to forty years earlier, on a Wednesday."""
     years = np.clip(rng.gamma(2.2, 6.0, listed_from.size), 1.0, 40.0)
@@ -446,10 +470,3 @@ def _weeklies(names: list[Listing], planted: dict[str, Storyline], rng: np.rando
         if story and story.weeklies is not None:
             drawn[i] = story.weeklies
     return drawn
-
-
-def listing_groups(names: list[Listing], weeklies: NDArray[np.bool_]) -> list[tuple[str, bool, NDArray[np.int64]]]:
-    """Names that list the same expirations."""
-    size = np.array([n.size for n in names])
-    groups = [(s, w, np.flatnonzero((size == s) & (weeklies == w))) for s in SIZES for w in (True, False)]
-    return [row for row in groups if row[2].size]

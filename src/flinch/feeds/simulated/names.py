@@ -115,3 +115,10 @@ def fund_weights(names: list[Listing], capitalisation: NDArray[np.float64]) -> N
         row = np.where(members, weight, 0.0) if members.any() else capitalisation
         rows.append(row / row.sum())
     return np.array(rows)
+
+
+def listing_groups(names: list[Listing], weeklies: NDArray[np.bool_]) -> list[tuple[str, bool, NDArray[np.int64]]]:
+    """Names that list the same expirations."""
+    size = np.array([n.size for n in names])
+    groups = [(s, w, np.flatnonzero((size == s) & (weeklies == w))) for s in SIZES for w in (True, False)]
+    return [row for row in groups if row[2].size]

@@ -32,7 +32,8 @@ _TURN_REACH, _TURN_AFTER, _TURN_BACK, _PLANTED_BEFORE = 1, 3, 20, 3
 
 class Days(NamedTuple):
     """Daily bars of the sessions that have prints, names x sessions; the volume of an index is NaN. `traded`: whether it did;
-    `ends`: milliseconds since the open at which each name's newest session ends, shape (names,)."""
+    `ends`: milliseconds since the open at which each name's newest session ends, shape (names,); `over`: whether the evening
+    after it is there."""
 
     open: Floats
     high: Floats
@@ -41,6 +42,7 @@ class Days(NamedTuple):
     volume: Floats
     traded: NDArray[np.bool_]
     ends: Whole
+    over: bool = False
 
 
 class _Prints(NamedTuple):
@@ -85,11 +87,26 @@ def make_prints(
     whole = _Prints(*(np.concatenate(column) for column in zip(*parts, strict=True)))
     whole = _within_volume(_split(whole, rng), days)
     whole = _Prints(*(np.concatenate(column) for column in zip(whole, _planted(names, planted), strict=True)))
+    return _told(whole, sessions, SESSIONS - sessions.size)
+
+
+def day_prints(
+    names: list[Listing], sessions: DateArray, days: Days, minutes: Floats, begin: int, rng: np.random.Generator
+) -> pl.DataFrame:
+    """Prints of one session from `begin` (milliseconds since its open) on, as `make_prints` gives them, `session` being 0;
+    `minutes`: the price of each name at the end of each minute."""
+    whole = _within_volume(_split(_drawn(names, days, {0: minutes}, {}, rng), rng), days)
+    later = whole.at >= begin
+    columns: list[NDArray[Any]] = [column[later] for column in whole]
+    return _told(_Prints(*columns), sessions, 0)
+
+
+def _told(whole: _Prints, sessions: DateArray, first: int) -> pl.DataFrame:
     midnight = sessions.astype("datetime64[ms]")
     opened = (session_opens(sessions).astype("datetime64[ms]") - midnight).astype(np.int64)
     return pl.DataFrame(
         {
-            "session": whole.day + SESSIONS - sessions.size,
+            "session": whole.day + first,
             "name": whole.name,
             "at": whole.at + opened[whole.day],
             "price": whole.price,
@@ -118,7 +135,7 @@ def _drawn(
     grid = np.linspace(0.0, 1.0, 2001)
     rush = np.cumsum(1 + 1.8 * (2 * grid - 1) ** 2)
     share = np.interp(rng.uniform(rush[0], rush[-1], size), rush, grid)
-    late_hours = (rng.random(size) < 0.06) & (day < newest)
+    late_hours = (rng.random(size) < 0.06) & ((day < newest) | days.over)
     end = np.where(day == newest, days.ends[name], whole)
     at = np.where(late_hours, whole + rng.integers(0, 3 * 3_600_000, size), np.floor(end * share)).astype(np.int64)
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from flinch.core.calendar import years_to_close
 from flinch.core.pricing import option_price
-from flinch.feeds.simulated.calendar import AS_OF, CLOSE, EXCHANGE_ZONE, OPEN, SESSIONS, DateArray
+from flinch.feeds.simulated.calendar import AS_OF, CLOSE, EXCHANGE_ZONE, OPEN, DateArray
 from flinch.feeds.simulated.chains import Snapshot, quote_book
 from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import RATE, Book, Floats
@@ -104,24 +104,24 @@ def _during(ground: Ground, moment: Moment, stream: Callable[[str], np.random.Ge
     share = _TRADED[QUARTERS.index(quarter)]
     traded = np.where(stopped, 1.0, np.where(ground.halted, 0.5, share))
     years = years_to_close(book.expiries.expiration, taken_at)
-    vol = book.expiries.vol if last else _vols_during(ground, book, years, quarter / QUARTERS[-1])
+    vol = book.expiries.vol if last else vols_during(ground, book, years, quarter / QUARTERS[-1])
     expiries = book.expiries._replace(years=years, vol=vol)
     chain = quote_book(ground, book, expiries, spot, traded, stopped, stream(f"quotes {taken_at}"))
     return Snapshot(taken_at, t, spot, expiries, chain)
 
 
-def _vols_during(ground: Ground, book: Book, years: Floats, share: float) -> Floats:
-    """Volatility at the money part-way through the newest session: its variance and premium on their way from yesterday's."""
-    variance = (1 - share) * ground.paths.variance[:, :, -2] + share * ground.paths.variance[:, :, -1]
-    premium = (1 - share) * ground.premium[:, -2] + share * ground.premium[:, -1]
+def vols_during(ground: Ground, book: Book, years: Floats, share: float) -> Floats:
+    """Volatility at the money part-way through a book's session: its variance and premium on their way from those of the session
+    before."""
+    before, now = book.session - 1, book.session
+    variance = (1 - share) * ground.paths.variance[:, :, before] + share * ground.paths.variance[:, :, now]
+    premium = (1 - share) * ground.premium[:, before] + share * ground.premium[:, now]
     out = np.empty(years.size)
     for expiration in np.unique(book.expiries.expiration):
         rows = np.flatnonzero(book.expiries.expiration == expiration)
         members = book.expiries.name[rows]
         listed = np.array([expiration])
-        vols = priced_vols(
-            ground, SESSIONS - 1, variance[:, members], premium[members], listed, years[rows[:1]], members
-        )
+        vols = priced_vols(ground, now, variance[:, members], premium[members], listed, years[rows[:1]], members)
         out[rows] = vols[:, 0]
     return out
 

@@ -21,19 +21,33 @@ class Smile(NamedTuple):
     eta: Floats
 
 
-def smile_history(names: int, sessions: int, rng: np.random.Generator) -> Smile:
-    """Smiles that wander about each name's own, shape (names, sessions).
+class Smiles:
+    """Smiles that wander about each name's own: what a session begins with. A step changes it.
 
     They price no butterfly below zero: eta (1 + |rho|) < 2 (Gatheral & Jacquier 2014, theorem 4.2).
     """
-    centre = Smile(rng.uniform(-0.6, -0.15, names), rng.uniform(0.45, 0.95, names))
-    state = rng.normal(0.0, 1.0, (2, names))
-    walk = np.empty((2, names, sessions))
-    for t in range(sessions):
-        state = 0.96 * state + np.sqrt(1 - 0.96**2) * rng.normal(size=state.shape)
-        walk[:, :, t] = state
-    rho = np.clip(centre.rho[:, None] + 0.08 * walk[0], -0.75, 0.1)
-    return Smile(rho, np.clip(centre.eta[:, None] * np.exp(0.08 * walk[1]), 0.35, 1.1))
+
+    def __init__(self, centre: Smile, state: Floats) -> None:
+        """`centre` by name; `state` where its slope and wing are about it, shape (2, names)."""
+        self.centre, self.state = centre, state
+
+    @classmethod
+    def begun(cls, names: int, rng: np.random.Generator) -> Smiles:
+        centre = Smile(rng.uniform(-0.6, -0.15, names), rng.uniform(0.45, 0.95, names))
+        return cls(centre, rng.normal(0.0, 1.0, (2, names)))
+
+    def step(self, rng: np.random.Generator) -> Smile:
+        """The smiles of the next session, shape (names,)."""
+        self.state = 0.96 * self.state + np.sqrt(1 - 0.96**2) * rng.normal(size=self.state.shape)
+        rho = np.clip(self.centre.rho + 0.08 * self.state[0], -0.75, 0.1)
+        return Smile(rho, np.clip(self.centre.eta * np.exp(0.08 * self.state[1]), 0.35, 1.1))
+
+
+def smile_history(names: int, sessions: int, rng: np.random.Generator) -> tuple[Smile, Smiles]:
+    """Smiles of some sessions, shape (names, sessions), and where they end."""
+    smiles = Smiles.begun(names, rng)
+    steps = [smiles.step(rng) for _ in range(sessions)]
+    return Smile(*(np.stack(part, axis=1) for part in zip(*steps, strict=True))), smiles
 
 
 def smile_vol(atm_vol: Floats, log_moneyness: Floats, years: Floats, rho: Floats, eta: Floats) -> Floats:
@@ -119,13 +133,29 @@ def earnings_variance(
     return summed
 
 
-def premium_history(names: int, sessions: int, funds: NDArray[np.bool_], rng: np.random.Generator) -> Floats:
-    """What options ask over expected volatility, a factor per name and session: about 7 % on average, more for funds."""
-    centre = rng.normal(0.07, 0.05, names) + np.where(funds, 0.05, 0.0)
-    persistence, spread = 0.93, 0.05
-    state = rng.normal(0.0, spread, names)
-    out = np.empty((names, sessions))
-    for t in range(sessions):
-        state = persistence * state + spread * np.sqrt(1 - persistence**2) * rng.normal(size=names)
-        out[:, t] = np.exp(centre + state)
-    return out
+class Premium:
+    """What options ask over expected volatility: about 7 % on average, more for funds; what a session begins with."""
+
+    _PERSISTENCE, _SPREAD = 0.93, 0.05
+
+    def __init__(self, centre: Floats, state: Floats) -> None:
+        """By name, in logarithms."""
+        self.centre, self.state = centre, state
+
+    @classmethod
+    def begun(cls, funds: NDArray[np.bool_], rng: np.random.Generator) -> Premium:
+        centre = rng.normal(0.07, 0.05, funds.size) + np.where(funds, 0.05, 0.0)
+        return cls(centre, rng.normal(0.0, cls._SPREAD, funds.size))
+
+    def step(self, rng: np.random.Generator) -> Floats:
+        """The next session's, a factor by name."""
+        shock = self._SPREAD * np.sqrt(1 - self._PERSISTENCE**2) * rng.normal(size=self.state.size)
+        self.state = self._PERSISTENCE * self.state + shock
+        factor: Floats = np.exp(self.centre + self.state)
+        return factor
+
+
+def premium_history(sessions: int, funds: NDArray[np.bool_], rng: np.random.Generator) -> tuple[Floats, Premium]:
+    """The premium of some sessions, shape (names, sessions), and where it ends."""
+    premium = Premium.begun(funds, rng)
+    return np.stack([premium.step(rng) for _ in range(sessions)], axis=1), premium

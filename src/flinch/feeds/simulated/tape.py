@@ -104,6 +104,18 @@ def _day(
     return told, _manifest(ground, newest, made, told)
 
 
+def stretch_tape(
+    ground: Ground, closed: Snapshot, volume: Whole, span: tuple[int, int], spots: Floats, rng: np.random.Generator
+) -> pl.DataFrame:
+    """Fills of a stretch of one session, from and to so many milliseconds after its open, as `make_tape` gives them.
+
+    `closed` is the chain as the session ends, `volume` what trades of each of its contracts in the stretch; `spots` as in
+    `make_tape`.
+    """
+    made = _decide(ground, closed, volume, span, rng)
+    return _told(closed, made, _cut([closed], made, rng), _quotes(ground, [closed], made, spots), rng)
+
+
 def _joined(parts: list[_Decisions]) -> _Decisions:
     row, at, contracts, side, part = (np.concatenate(column) for column in zip(*parts, strict=True))
     return _Decisions(row, at, contracts, side, part)

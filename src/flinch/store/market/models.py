@@ -69,6 +69,29 @@ class MarketSetting(MarketBase):
     zone: Mapped[str] = mapped_column(String(40))
 
 
+class MarketRun(MarketBase):
+    """One row of a market whose source goes on by itself: how many times as fast as the clock it is to run (0: it stands still),
+    the moment until which it runs as fast as it can, if it does, and how many seconds of the market it is behind.
+    `alive_at` is when the source last said that it is there."""
+
+    __tablename__ = "market_run"
+    id: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    speed: Mapped[int] = mapped_column(SmallInteger)
+    until: Mapped[dt.datetime | None] = mapped_column(DateTime)
+    behind: Mapped[float] = mapped_column(Double)
+    alive_at: Mapped[dt.datetime] = mapped_column(DateTime)
+
+
+class ExchangeState(MarketBase):
+    """Where the simulated exchange is after a session, as its own bytes: what it goes on from. Of an `unfinished` one the rest is
+    ahead."""
+
+    __tablename__ = "exchange_state"
+    session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
+    unfinished: Mapped[bool] = mapped_column(Boolean, primary_key=True)
+    state: Mapped[bytes] = mapped_column(LONGBLOB)
+
+
 class Told:
     """Rows that files tell: `import_id` is the import that a row is of, none for what was made."""
 

@@ -108,6 +108,8 @@ export const api = {
     setExchangeZone(market.zone);
     return market;
   },
+  run: () => unwrap(client.GET("/api/run")),
+  letRun: (body: Schemas["RunAsked"]) => unwrap(client.PUT("/api/run", { body })),
   markets: () => unwrap(client.GET("/api/markets")),
   kinds: () => unwrap(client.GET("/api/data/kinds")),
   makeMarket: (body: Schemas["MarketDraft"]) => unwrap(client.POST("/api/markets", { body, ...keyed(body) })),

@@ -88,6 +88,16 @@ export const useMarket = () => {
   });
 };
 
+/** How the market runs; looked at while it does, because a source can fall behind or silent. */
+export const useRun = () =>
+  useQuery({
+    queryKey: ["run"],
+    queryFn: api.run,
+    refetchInterval: ({ state: { data } }) => (data && (data.speed > 0 || data.until) ? 2_000 : false),
+  });
+
+export const useLetRun = () => useKeep(["run"], api.letRun);
+
 /**
  * What a version of the market tells, by a key that the version goes into. Nothing is asked before the version is known, which
  * would ask it twice; where it cannot be told all the same, so that the page says why.

@@ -1016,6 +1016,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the market runs. */
+        get: operations["frame_read_how_it_runs_run_get"];
+        /** Let the market stand still, run, or run to a moment. */
+        put: operations["frame_let_it_run_run_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/screen": {
         parameters: {
             query?: never;
@@ -6152,6 +6170,55 @@ export interface components {
             upper_open: boolean;
             /** Values */
             values: string[] | null;
+        };
+        /**
+         * RunAsked
+         * @description One of both: how fast, or where to.
+         */
+        RunAsked: {
+            /**
+             * Speed
+             * @description Times as fast as the clock; 0: it stands still
+             * @default null
+             */
+            speed: (0 | 1 | 10 | 60) | null;
+            /**
+             * To
+             * @description As fast as it can, and then it stands still: to the next open, the next close, the same time of the next session
+             * @default null
+             */
+            to: ("open" | "close" | "session") | null;
+        };
+        /**
+         * RunInfo
+         * @description How the market runs.
+         */
+        RunInfo: {
+            /**
+             * Behind
+             * @description Seconds of the market by which it is late
+             */
+            behind: number;
+            /**
+             * Goes On
+             * @description Whether it has a source that goes on by itself
+             */
+            goes_on: boolean;
+            /**
+             * Speed
+             * @description Times as fast as the clock; 0: it stands still, or runs to a moment
+             */
+            speed: number;
+            /**
+             * Stopped
+             * @description Whether it is to run and its source says nothing
+             */
+            stopped: boolean;
+            /**
+             * Until
+             * @description The moment that it runs to as fast as it can, in exchange time
+             */
+            until: string | null;
         };
         /**
          * SavedScreen
@@ -14840,6 +14907,191 @@ export interface operations {
             };
             /** @description Method Not Allowed */
             405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    frame_read_how_it_runs_run_get: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunInfo"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    frame_let_it_run_run_put: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunInfo"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,0 +1,49 @@
+"""How the market runs: standing still, so many times as fast as the clock, or as fast as it can up to a moment."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from flinch.clock import wall
+from flinch.features.frame.schemas import RunAsked, RunInfo, RunTo
+from flinch.market import View
+from flinch.store.market.run import FIRST_LOOK, read_run, set_run
+from flinch.web import Problem, UserError
+
+_MISSED = dt.timedelta(seconds=10)
+"""Without a word for so long a source that is to run has stopped."""
+
+
+def run_of(view: View) -> RunInfo:
+    """How the market of a view runs."""
+    run = read_run(view.store)
+    if run is None:
+        return RunInfo(goes_on=False, speed=0, until=None, behind=0.0, stopped=False)
+    until = None if run.until is None else run.until.astimezone(view.hours.zone)
+    stopped = not run.still and wall() - run.alive_at > _MISSED
+    return RunInfo(goes_on=True, speed=run.speed, until=until, behind=run.behind, stopped=stopped)
+
+
+def let_run(view: View, asked: RunAsked) -> RunInfo:
+    """Let it run otherwise. Raises UserError where its source does not go on by itself."""
+    if read_run(view.store) is None:
+        message = "This market has no source that goes on by itself: what is loaded is what there is."
+        raise UserError(Problem(type="does_not_go_on", message=message, where="market"), 409)
+    until = None if asked.to is None else moment_of(view, asked.to)
+    set_run(view.store, asked.speed or 0, until)
+    return run_of(view)
+
+
+def moment_of(view: View, to: RunTo) -> dt.datetime:
+    """The first moment of the next session that opens, the next close, or the same time of the next session, its close where that
+    is outside its hours."""
+    now, hours = view.as_of, view.hours
+    ahead = [day.astype(object) for day in view.frame.calendar if day.astype(object) >= view.today]
+    if to == "close":
+        return next(hours.closes(day) for day in ahead if hours.closes(day) > now)
+    if to == "open":
+        return next(hours.opens(day) + FIRST_LOOK for day in ahead if hours.opens(day) + FIRST_LOOK > now)
+    following = next(day for day in ahead if day > view.today)
+    same = dt.datetime.combine(following, now.astimezone(hours.zone).time(), hours.zone)
+    first, last = hours.opens(following) + FIRST_LOOK, hours.closes(following)
+    return same if first <= same <= last else last

@@ -1,0 +1,291 @@
+"""The exchange tells its moments into a market: each whole, in order, once, also when its process is ended in the middle."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import polars as pl
+import pytest
+from sqlalchemy import Engine, select, text
+from tests.kept_market import copied_database
+
+from flinch.clock import wall
+from flinch.feeds import going_on
+from flinch.feeds.going_on import Exchange, go_on
+from flinch.feeds.state import demo_market_loaded
+from flinch.market import load_frame, opened
+from flinch.market.holder import MarketHolder
+from flinch.store.engine import make_engine
+from flinch.store.market.chain import read_snapshots, stored
+from flinch.store.market.minutes import read_minutes
+from flinch.store.market.models import DailyBar, ExtendedDay, FlowDay
+from flinch.store.market.prints import read_prints
+from flinch.store.market.run import Run, read_exchange, read_run, set_run
+from flinch.store.market.state import begin_moment, read_state
+from flinch.store.market.tape import read_tape
+from flinch.store.market.writing import between_moments
+from flinch.store.reading import read_table
+
+WEDNESDAY, THURSDAY = dt.date(2026, 9, 9), dt.date(2026, 9, 10)
+
+
+@pytest.fixture(scope="module")
+def going(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Engine]:
+    """A demo market of its own, which the tests of this file move on together."""
+    server = copied_database(tmp_path_factory.mktemp("going") / "database")
+    server.start()
+    engine = make_engine(server.market_url)
+    yield engine
+    engine.dispose()
+    server.stop()
+
+
+def rows_of(engine: Engine, session: dt.date) -> dict[str, pl.DataFrame]:
+    """What is kept of a session, as it was told."""
+    everybody, day = (1, 10_000), (session, session)
+    tables = {
+        table.__tablename__: read_table(engine, select(table).where(table.session == session)).sort("name_id")
+        for table in (DailyBar, ExtendedDay, FlowDay)
+    }
+    return tables | {
+        "minutes": read_minutes(engine, everybody, day, as_told=True),
+        "tape": read_tape(engine, everybody, day, as_told=True),
+        "prints": read_prints(engine, everybody, day, as_told=True),
+    }
+
+
+def hashes(engine: Engine, columns: Path) -> dict[str, str]:
+    """Of every column of the market up to Tuesday, and of what is kept of it beside."""
+    frame = load_frame(engine, columns)
+    assert frame is not None
+    last = int(np.searchsorted(frame.sessions, np.datetime64("2026-09-08", "D")))
+    cut = frame.until(last)
+    arrays: dict[str, Any] = {"close": cut.close, "volume": cut.volume, **cut.daily, **cut.derived}
+    arrays |= {str(days): values for days, values in cut.implied.items()}
+    kept = {key: hashlib.sha256(np.ascontiguousarray(values).tobytes()).hexdigest() for key, values in arrays.items()}
+    for table in ("surface_day", "tape_day", "print_day", "minute_day", "volatility_day", "position"):
+        day = "taken_at" if table == "position" else "session"
+        with engine.connect() as connection:
+            rows = connection.execute(text(f"SELECT * FROM {table} WHERE {day} < '2026-09-09' ORDER BY 1, 2")).all()
+        kept[table] = hashlib.sha256(repr(rows).encode()).hexdigest()
+    return kept
+
+
+def test_moments_come_in_order_each_whole_and_the_day_turns(going: Engine, tmp_path: Path):
+    before = hashes(going, tmp_path / "before")
+    morning = read_table(going, select(ExtendedDay).where(ExtendedDay.session == WEDNESDAY)).sort("name_id")
+    exchange = Exchange(going)
+    assert exchange.next == dt.datetime(2026, 9, 9, 19, 46, tzinfo=dt.UTC)
+    with_chains = 0
+    for minute in range(46, 61):
+        told = exchange.step()
+        assert told.at == dt.datetime(2026, 9, 9, 19, 0, tzinfo=dt.UTC) + dt.timedelta(minutes=minute)
+        assert ("chains" in told.kinds) == (minute % 5 == 0)
+        with_chains += "chains" in told.kinds
+        state = read_state(going)
+        assert state is not None
+        assert (state.as_of, state.whole) == (told.at, True)
+        minutes = read_minutes(going, (1, 10_000), (WEDNESDAY, WEDNESDAY), as_told=True)
+        newest = minutes.filter(pl.col("at").dt.hour() < 20)["at"].max()
+        assert newest == stored(told.at) - dt.timedelta(minutes=1)
+    assert with_chains == 3
+    rows = rows_of(going, WEDNESDAY)
+    # What was there before is still there: the morning, and the trades until a quarter to four.
+    after = rows["extended_day"]
+    assert all(after[key].equals(morning[key]) for key in ("name_id", "pre_high", "pre_last", "pre_volume"))
+    opened_at = 13 * 3_600_000 + 1_800_000
+    assert rows["tape"].filter(pl.col("at") < opened_at + 60_000).height > 500
+    assert rows["minutes"].filter(pl.col("name_id") == 1).height > 389
+    frame = load_frame(going, tmp_path / "columns")
+    assert frame is not None
+    view = opened(frame, going)
+    assert view.as_of.astimezone(dt.UTC) == dt.datetime(2026, 9, 9, 20, tzinfo=dt.UTC)
+    assert np.isfinite(view.metric("iv30")).mean() > 0.97
+
+    while exchange.next.date() == WEDNESDAY or exchange.next < dt.datetime(2026, 9, 10, 12, tzinfo=dt.UTC):
+        exchange.step()
+    evening = rows_of(going, WEDNESDAY)["extended_day"]
+    assert evening["post_last"].is_not_null().sum() > 250
+    state = read_state(going)
+    assert state is not None
+    past = state.past_version
+    # Whoever begins in the evening, when all of the session is told, goes on with the next one.
+    first = Exchange(going).step()
+    assert first.at == dt.datetime(2026, 9, 10, 13, 35, tzinfo=dt.UTC)
+    state = read_state(going)
+    assert state is not None
+    assert state.past_version == state.data_version > past
+    # Wednesday is a session like others: of its looks at the chains the close alone is kept.
+    looks = [s.taken_at for s in read_snapshots(going) if s.session == WEDNESDAY]
+    assert looks == [dt.datetime(2026, 9, 9, 20, tzinfo=dt.UTC)]
+    assert hashes(going, tmp_path / "after") == before
+    frame = load_frame(going, tmp_path / "turned")
+    assert frame is not None
+    assert frame.sessions[-1] == np.datetime64(THURSDAY)
+    assert np.isfinite(frame.close[:, -1]).all()
+
+
+def test_one_that_was_ended_in_the_middle_tells_the_moment_again_as_if_it_had_not_been(
+    going: Engine, monkeypatch: pytest.MonkeyPatch
+):
+    def killed(*_: object, **__: object) -> None:
+        raise KeyboardInterrupt
+
+    exchange = Exchange(going)
+    while exchange.as_of < dt.datetime(2026, 9, 10, 13, 35, tzinfo=dt.UTC):
+        exchange.step()
+    told = []
+    for place in ("write_snapshot", "publish", "publish_flow", "advance", "replace_rows"):
+        exchange = Exchange(going)
+        before, wanted = exchange.as_of, exchange.next
+        with monkeypatch.context() as patch:
+            patch.setattr(going_on, place, killed)
+            try:
+                exchange.step()
+            except KeyboardInterrupt:
+                state = read_state(going)
+                assert state is not None
+                assert (state.as_of, state.whole) == (before, False)
+                assert demo_market_loaded(going), "a moment that comes again is no half made market"
+            else:
+                assert place in ("write_snapshot", "publish", "publish_flow"), "not every moment has them"
+        exchange = Exchange(going)
+        told.append(exchange.step().at if exchange.as_of == before else exchange.as_of)
+        assert told[-1] == wanted
+    assert told == [told[0] + dt.timedelta(minutes=place) for place in range(5)]
+    # What is there is what one that was never stopped would have told.
+    exchange = Exchange(going)
+    day, rows = exchange._day, rows_of(going, THURSDAY)
+    bar = day.bar(exchange.as_of)
+    assert np.allclose(rows["daily_bar"]["close"].to_numpy(), bar[3], equal_nan=True)
+    volume = np.round(np.nan_to_num(bar[4]))
+    assert np.array_equal(np.nan_to_num(rows["daily_bar"]["volume"].cast(float).to_numpy()), volume)
+    upto = (exchange.as_of - dt.datetime(2026, 9, 10, tzinfo=dt.UTC)) // dt.timedelta(milliseconds=1)
+    wanted_tape = day.made.tape.filter(pl.col("at") < upto)
+    assert rows["tape"].height == wanted_tape.height
+    assert rows["tape"]["contracts"].sum() == wanted_tape["contracts"].sum()
+    assert rows["prints"].height == day.made.prints.filter(pl.col("at") < upto).height
+
+
+def test_a_version_is_read_between_two_moments_however_fast_they_come(going: Engine, tmp_path: Path):
+    holder = MarketHolder(going, tmp_path)
+    first = holder.current()
+    with between_moments(going, 5):
+        # As while a moment is told: the one before is shown.
+        begin_moment(going)
+        holder.renew()
+        assert holder.current() is first
+    exchange = Exchange(going)
+    told = exchange.step()
+    # The next one is already being told when it is looked at.
+    begin_moment(going)
+    holder.renew()
+    assert holder.current() is first
+    exchange.step()
+    holder.renew()
+    assert holder.current().as_of.astimezone(dt.UTC) == told.at + dt.timedelta(minutes=1)
+
+
+def test_where_it_is_after_a_session_is_kept_for_who_turns_the_day(going: Engine):
+    assert (read_exchange(going, WEDNESDAY) or (None,))[0] == WEDNESDAY
+    assert (read_exchange(going, THURSDAY) or (None,))[0] == WEDNESDAY
+    assert read_exchange(going, dt.date(2026, 9, 8)) is None
+
+
+class Ticking:
+    """A clock and an event of a test: who waits lets it go on."""
+
+    def __init__(self, seconds: float) -> None:
+        self.now, self.end = 0.0, seconds
+
+    def __call__(self) -> float:
+        return self.now
+
+    def is_set(self) -> bool:
+        return self.now >= self.end
+
+    def wait(self, seconds: float) -> None:
+        self.now += seconds
+
+
+class Moments:
+    """An exchange whose moments are minutes, each told in `takes` seconds of the clock."""
+
+    def __init__(self, clock: Ticking, takes: float) -> None:
+        self.clock, self.takes = clock, takes
+        self.as_of = dt.datetime(2026, 9, 9, 19, 45, tzinfo=dt.UTC)
+        self.told: list[tuple[float, dt.datetime]] = []
+
+    @property
+    def next(self) -> dt.datetime:
+        return self.as_of + dt.timedelta(minutes=1)
+
+    def step(self) -> None:
+        self.as_of = self.next
+        self.clock.now += self.takes
+        self.told.append((self.clock.now, self.as_of))
+
+
+@pytest.fixture
+def running(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Moments, list[float], list[Run]]]:
+    def run(speed: int, until: dt.datetime | None, seconds: float, takes: float = 0.0):
+        clock = Ticking(seconds)
+        exchange, behind, asked = Moments(clock, takes), [], [Run(speed, until, 0.0, wall())]
+        monkeypatch.setattr(going_on, "Exchange", lambda engine: exchange)
+        monkeypatch.setattr(going_on, "read_run", lambda engine: asked[-1])
+        monkeypatch.setattr(going_on, "set_run", lambda engine, s, u: asked.append(Run(s, u, 0.0, wall())))
+        monkeypatch.setattr(going_on, "say_alive", lambda engine, now, late: behind.append(late))
+        go_on(None, clock, clock)  # type: ignore[arg-type]
+        return exchange, behind, asked
+
+    return run
+
+
+@pytest.mark.parametrize(("speed", "told"), [(1, 5), (10, 50), (60, 300)])
+def test_it_runs_as_fast_as_it_is_told_to(running, speed: int, told: int):
+    exchange, behind, _ = running(speed, None, 300.9)
+    assert len(exchange.told) == told
+    for place, (at, _) in enumerate(exchange.told, 1):
+        assert at == pytest.approx(60 * place / speed, abs=0.15)
+    assert set(behind) == {0.0}
+
+
+def test_one_that_cannot_keep_pace_tells_every_moment_and_by_how_much_it_is_late(running):
+    exchange, behind, _ = running(60, None, 200, takes=2.0)
+    moments = [moment for _, moment in exchange.told]
+    assert moments == [moments[0] + dt.timedelta(minutes=place) for place in range(len(moments))]
+    assert behind[-1] == pytest.approx(60 * 200 - 60 * len(moments), abs=240)
+    assert behind[-1] > behind[len(behind) // 2] > 0
+
+
+def test_it_runs_to_a_moment_at_once_and_then_stands_still(running):
+    until = dt.datetime(2026, 9, 9, 20, tzinfo=dt.UTC)
+    exchange, _, asked = running(0, until, 30)
+    assert exchange.as_of == until
+    assert exchange.told[-1][0] < 2
+    assert (asked[-1].speed, asked[-1].until) == (0, None)
+
+
+def test_one_that_stands_still_tells_nothing_and_ends_after_a_while(running):
+    exchange, _, _ = running(0, None, 1_000)
+    assert exchange.told == []
+    assert exchange.clock.now < 70
+
+
+def test_how_it_runs_is_kept(going: Engine):
+    set_run(going, 10, None)
+    run = read_run(going)
+    assert run is not None
+    assert (run.speed, run.until, run.still) == (10, None, False)
+    until = dt.datetime(2026, 9, 10, 20, tzinfo=dt.UTC)
+    set_run(going, 0, until)
+    run = read_run(going)
+    assert run is not None
+    assert (run.speed, run.until, run.still) == (0, until, False)
+    set_run(going, 0, None)
+    assert read_run(going).still  # type: ignore[union-attr]
