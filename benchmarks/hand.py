@@ -29,8 +29,9 @@ TICKET_RULES = ["premium >= 200", "market_cap >= 1e8", "dte <= 400", "out_of_the
 ROWS = 5_000
 LAYERS = ("averages", "bollinger", "keltner", "channel", "fans", "gaps", "swings", "gamma", "shelves", "tickets")
 _QUIET = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-gpu"]
+_CHROMIUM = "/usr/bin/chromium", "/usr/bin/chromium-headless-shell"
 BROWSER: dict[str, Any] = {
-    "executable_path": "/usr/bin/chromium",
+    "executable_path": next((one for one in _CHROMIUM if Path(one).exists()), _CHROMIUM[0]),
     "args": _QUIET + (["--no-sandbox"] if os.geteuid() == 0 else []),
 }
 WATCH = """async () => {

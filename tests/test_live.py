@@ -84,10 +84,10 @@ def test_who_goes_away_is_noticed_and_who_asks_on_is_let_go(served: tuple[Applic
     gone, asking = listener(port), listener(port)
     for one in (gone, asking):
         heard(one, b"first")
+    until(lambda: len(application.streams) == 2, "both streams")
     gone.close()
     asking.sendall(HEAD)
     until(lambda: not any(stream.tell(b"more") for stream in application.streams), "the end of both")
-    assert len(application.streams) == 2
 
 
 def test_who_does_not_read_is_cut_off_and_holds_nobody_up(served: tuple[Application, int]):

@@ -186,6 +186,9 @@ def test_every_table_that_has_days_is_altered():
         "import_before",
         "other_row",
         "source_order",
+        # How the exchange runs and where it is: no page reads anything of a session there.
+        "market_run",
+        "exchange_state",
         # What was told a share before a split is told a share of today, on every page alike.
         "split",
     }

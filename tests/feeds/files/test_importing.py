@@ -16,7 +16,7 @@ from flinch.app import create_app
 from flinch.demo import recover_others
 from flinch.feeds.files import importing
 from flinch.feeds.files.errors import BadFile
-from flinch.feeds.files.importing import Busy, publish_all, recover
+from flinch.feeds.files.importing import publish_all, recover
 from flinch.feeds.files.matching import CannotMatch
 from flinch.market import Markets
 from flinch.settings import Settings
@@ -24,6 +24,7 @@ from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
 from flinch.store.market.chain import read_contracts, read_snapshots, read_spots
 from flinch.store.market.state import begin_moment, read_state
+from flinch.store.market.writing import Busy
 
 
 def test_three_files_make_a_market_that_pages_work_on(own: LocalServer, markets: Markets, store: Engine, files: Path):
