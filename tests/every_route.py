@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from flask.testing import FlaskClient
@@ -95,3 +96,17 @@ def answered(client: FlaskClient, method: str, path: str, what: dict[str, Any], 
 
     until(there, path)
     return answers[-1]
+
+
+def pages(client: FlaskClient, app: OpenAPI, day: str | None) -> dict[str, Any]:
+    """Every page of a few names as of a day, whatever route it has."""
+    out = {}
+    for method, path, what in asked(app, ("TARNO", "BELUA", "KESEO", "MUFEO", "FENSO")):
+        answer = answered(client, method, path, what, day)
+        assert answer.status_code in (200, 404, 422), (path, answer.text)
+        told = answer.json if answer.is_json else answer.text
+        if isinstance(told, dict):
+            # Which number the version has, and when a file was written, is no part of what it says.
+            told = told | {"version": None, "notes": None}
+        out[f"{method} {path} {json.dumps(what)}"] = told
+    return out

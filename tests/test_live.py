@@ -204,6 +204,18 @@ def test_each_listener_is_told_a_moment_once_and_one_that_came_late_what_it_miss
     assert early.told[-1].startswith(b"id: 8\n")
 
 
+def test_who_listens_hears_so_while_nothing_happens_and_whatever_happens_to_another_market(
+    held: Held, live: Live, monkeypatch: pytest.MonkeyPatch
+):
+    monkeypatch.setattr("flinch.live._BEAT_SECONDS", 0.0)
+    broken, one = Kept(), Kept()
+    broken.go_on = lambda: 1 / 0  # type: ignore[method-assign, assignment, return-value]
+    live.listen("a", broken, b"")
+    live.listen("b", one, b"")
+    until(lambda: sum(told.startswith(b"event: here\ndata: ") for told in one.told) > 2, "the beats")
+    assert len(one.moments) == 1
+
+
 def test_who_does_not_listen_any_more_is_forgotten(held: Held, live: Live):
     stays, goes = Kept(), Kept()
     live.listen("one", stays, b"")

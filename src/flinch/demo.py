@@ -205,6 +205,7 @@ class GoingOn:
 
         self._url, self._engine, self._speed = url, make_engine(url, patient=False), speed
         self._process: SpawnProcess | None = None
+        self._failed, self._wait_until = 0, 0.0
 
     def look(self) -> None:
         """Begin it when it is needed and not there."""
@@ -213,7 +214,14 @@ class GoingOn:
         if self._speed is not None and read_run(self._engine) is not None:
             set_run(self._engine, self._speed, None)
             self._speed = None
-        if self._process is not None and self._process.is_alive():
+        if self._process is not None:
+            if self._process.is_alive():
+                return
+            # One that fails again and again is not begun every second.
+            self._failed = self._failed + 1 if self._process.exitcode else 0
+            self._wait_until = time.monotonic() + min(60, 2**self._failed - 1)
+            self._process = None
+        if time.monotonic() < self._wait_until:
             return
         run = read_run(self._engine)
         if run is not None and not run.still:
@@ -228,6 +236,9 @@ class GoingOn:
 
 
 def _go_on(url: str) -> None:
+    from sqlalchemy.exc import DBAPIError
+
+    from flinch.errors import FlinchError
     from flinch.feeds.going_on import go_on
     from flinch.store.engine import make_engine
 
@@ -235,7 +246,9 @@ def _go_on(url: str) -> None:
     end_with_parent()
     keep_little()
     os.nice(5)
-    go_on(make_engine(url), threading.Event())
+    # While the database is away there is nothing to tell; the next one goes on from the moment that was told last.
+    with contextlib.suppress(FlinchError, DBAPIError):
+        go_on(make_engine(url), threading.Event())
 
 
 def _make_market(url: str, first_is_there: Event, go_on: Event) -> None:

@@ -19,7 +19,7 @@ LOOK_SECONDS = 0.25
 """How long a moment waits to be seen, at most."""
 _BEAT_SECONDS = 10.0
 """How often who listens to a market that stands still hears that it is listened to."""
-_BEAT = b": here\n\n"
+_BEAT = b"event: here\ndata: 1\n\n"
 
 
 class TooManyListen(FlinchError):
@@ -36,12 +36,12 @@ def event(kind: str, told: dict[str, object], number: int) -> bytes:
     return f"id: {number}\nevent: {kind}\ndata: {json.dumps(told, separators=(',', ':'))}\n\n".encode()
 
 
-def moment(market: Market) -> tuple[int, bytes]:
-    """The version of a market that is served, 0 for none, and the event that tells of it."""
+def moment(market: Market) -> bytes:
+    """The event that tells of the version of a market that is served, 0 for none."""
     try:
         now = market.holder.current(LOOK_SECONDS)
     except FlinchError as error:
-        return 0, event("moment", {"market": market.name, "version": 0, "why": error.kind}, 0)
+        return event("moment", {"market": market.name, "version": 0, "why": error.kind}, 0)
     coming = market.holder.coming()
     told = {
         "market": market.name,
@@ -50,7 +50,7 @@ def moment(market: Market) -> tuple[int, bytes]:
         "session": now.today.isoformat(),
         "coming": coming is not None,
     }
-    return now.data_version, event("moment", told, now.data_version)
+    return event("moment", told, now.data_version)
 
 
 class Live:
@@ -104,13 +104,15 @@ class Live:
             with self._lock:
                 names = list(self._listeners)
             for name in names:
-                self._tell(name, due)
+                # Whatever happens to one moment of one market, all others are told.
+                with contextlib.suppress(Exception):
+                    self._tell(name, due)
 
     def _tell(self, name: str, beat: bool) -> None:
         told: bytes | None = None
         # A market that cannot be reached now has no moment; who listens hears that they are listened to.
         with contextlib.suppress(FlinchError, DBAPIError):
-            _, told = moment(self._markets.open(name))
+            told = moment(self._markets.open(name))
         with self._lock:
             streams = dict(self._listeners.get(name, {}))
         for stream, known in streams.items():

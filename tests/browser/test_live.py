@@ -61,7 +61,7 @@ def test_a_moment_is_shown_when_it_comes_and_asks_for_what_is_shown_alone(quiet_
     expect(page.locator("tr[aria-rowindex='4']")).to_be_visible()
     pages = {call.partition("/")[0] for call in calls if call}
     # Names, definitions, lists and the tray do not follow from the moment.
-    assert {"market", "screen"} <= pages <= {"market", "screen", "peek", "structures"}
+    assert {"market", "screen"} <= pages <= {"market", "run", "screen", "peek", "structures"}
 
 
 def test_while_a_moment_is_asked_for_the_page_keeps_what_it_showed(quiet_page: Page, app: OpenAPI, later: Later):
@@ -97,6 +97,37 @@ def test_a_break_is_said_and_what_came_meanwhile_is_caught_up_with(quiet_page: P
     page.unroute("**/api/live*")
     expect(page.locator(".asof")).to_contain_text("15:49", timeout=20_000)
     expect(page.locator(".untold")).to_have_count(0)
+
+
+def test_a_window_is_told_as_long_as_the_server_says_so_and_no_longer(
+    quiet_page: Page, context: BrowserContext, app: OpenAPI, monkeypatch: pytest.MonkeyPatch
+):
+    page = quiet_page
+    monkeypatch.setattr("flinch.live._BEAT_SECONDS", 0.0)
+    other = context.new_page()
+    for one in (page, other):
+        one.clock.install()
+        one.goto("/screen")
+        expect(one.locator(".asof")).to_contain_text("15:45")
+    listened(app)
+    # Two minutes of a market that stands still.
+    for _ in range(6):
+        for one in (page, other):
+            heard(one)
+            one.clock.run_for(20_000)
+            expect(one.locator(".untold")).to_have_count(0)
+    # The server falls silent, and nothing breaks.
+    monkeypatch.setattr("flinch.live._BEAT_SECONDS", 1e9)
+    heard(page)
+    for one in (page, other):
+        one.clock.run_for(40_000)
+        expect(one.locator(".untold")).to_have_count(1)
+    other.close()
+
+
+def heard(page: Page) -> None:
+    """Some beats have come since."""
+    take_time(page, 600)
 
 
 def test_windows_on_a_market_share_one_stream_and_another_takes_it_over(

@@ -5,14 +5,13 @@ from __future__ import annotations
 import datetime as dt
 import json
 import re
-from typing import Any
 
 import numpy as np
 import pytest
 from flask.testing import FlaskClient
 from flask_openapi3 import OpenAPI
 from sqlalchemy import Connection, Engine, insert, select, text, update
-from tests.every_route import answered, asked
+from tests.every_route import pages
 from tests.kept_market import copied_database
 
 from flinch.app import create_app
@@ -120,7 +119,6 @@ PACKED = {
     PrintDay: other_prints,
     InterestDay: other_interest,
 }
-SYMBOLS = ("TARNO", "BELUA", "KESEO", "MUFEO", "FENSO")
 
 
 @pytest.fixture(scope="module")
@@ -135,20 +133,6 @@ def other_future(tmp_path_factory: pytest.TempPathFactory):
             alter(connection)
     yield create_app(Settings(), server.databases).test_client()
     server.stop()
-
-
-def pages(client: FlaskClient, app: OpenAPI, day: str | None) -> dict[str, Any]:
-    """Every page of a few names as of a day, whatever route it has."""
-    out = {}
-    for method, path, what in asked(app, SYMBOLS):
-        answer = answered(client, method, path, what, day)
-        assert answer.status_code in (200, 404, 422), (path, answer.text)
-        told = answer.json if answer.is_json else answer.text
-        if isinstance(told, dict):
-            # Which number the version has, and when a file was written, is no part of what it says.
-            told = told | {"version": None, "notes": None}
-        out[f"{method} {path} {json.dumps(what)}"] = told
-    return out
 
 
 @pytest.mark.parametrize("day", [MARCH, KEPT])

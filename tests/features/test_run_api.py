@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from types import SimpleNamespace
 from typing import Any
 
+import numpy as np
 import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
@@ -17,6 +18,7 @@ from flinch.features.frame import run as page
 from flinch.features.frame.run import moment_of
 from flinch.market import View
 from flinch.store.market.run import say_alive, set_run
+from flinch.web import UserError
 
 
 @pytest.fixture(autouse=True)
@@ -86,7 +88,8 @@ def test_a_market_without_such_a_source_says_so(client: FlaskClient, monkeypatch
 
 def at(market: View, day: int, hour: int, minute: int) -> Any:
     now = dt.datetime(2026, 9, day, hour, minute, tzinfo=NEW_YORK.zone)
-    return SimpleNamespace(as_of=now, hours=market.hours, frame=market.frame, today=now.date())
+    last = int(np.searchsorted(market.frame.calendar, np.datetime64(now.date(), "D")))
+    return SimpleNamespace(as_of=now, hours=market.hours, frame=market.frame, today=now.date(), last=last)
 
 
 @pytest.mark.parametrize(
@@ -104,3 +107,12 @@ def at(market: View, day: int, hour: int, minute: int) -> Any:
 def test_moments_ahead(market: View, day: int, hour: int, minute: int, to: Any, wanted: tuple[int, int, int]):
     found = moment_of(at(market, day, hour, minute), to)
     assert (found.day, found.hour, found.minute) == wanted
+
+
+def test_where_the_calendar_ends_there_is_nothing_to_run_to(market: View):
+    last = at(market, 9, 16, 30)
+    last.frame = SimpleNamespace(calendar=market.frame.calendar[: last.last + 1])
+    for to in ("open", "close", "session"):
+        with pytest.raises(UserError, match="calendar of this market ends"):
+            moment_of(last, to)
+    assert moment_of(at(market, 9, 9, 0), "close").day == 9

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import hashlib
+import json
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -11,38 +12,67 @@ from typing import Any
 import numpy as np
 import polars as pl
 import pytest
+from flask_openapi3 import OpenAPI
 from sqlalchemy import Engine, select, text
+from tests.every_route import pages
 from tests.kept_market import copied_database
 
+from flinch.app import create_app
 from flinch.clock import wall
+from flinch.demo import tell_again
 from flinch.feeds import going_on
 from flinch.feeds.going_on import Exchange, go_on
 from flinch.feeds.state import demo_market_loaded
 from flinch.market import load_frame, opened
 from flinch.market.holder import MarketHolder
+from flinch.settings import Settings
+from flinch.store.databases import DEMO
 from flinch.store.engine import make_engine
+from flinch.store.local_server import LocalServer
 from flinch.store.market.chain import read_snapshots, stored
 from flinch.store.market.minutes import read_minutes
 from flinch.store.market.models import DailyBar, ExtendedDay, FlowDay
 from flinch.store.market.prints import read_prints
-from flinch.store.market.run import Run, read_exchange, read_run, set_run
+from flinch.store.market.run import Run, begin_exchange, keep_exchange, read_exchange, read_run, set_run
 from flinch.store.market.state import begin_moment, read_state
 from flinch.store.market.tape import read_tape
 from flinch.store.market.writing import between_moments
 from flinch.store.reading import read_table
 
+TUESDAY = "2026-09-08"
 WEDNESDAY, THURSDAY = dt.date(2026, 9, 9), dt.date(2026, 9, 10)
 
 
 @pytest.fixture(scope="module")
-def going(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Engine]:
+def moving(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
     """A demo market of its own, which the tests of this file move on together."""
     server = copied_database(tmp_path_factory.mktemp("going") / "database")
     server.start()
-    engine = make_engine(server.market_url)
+    yield server
+    server.stop()
+
+
+@pytest.fixture(scope="module")
+def going(moving: LocalServer) -> Iterator[Engine]:
+    engine = make_engine(moving.market_url)
     yield engine
     engine.dispose()
-    server.stop()
+
+
+@pytest.fixture(scope="module")
+def everywhere(moving: LocalServer, tmp_path_factory: pytest.TempPathFactory) -> Iterator[OpenAPI]:
+    """All pages of it."""
+    app = create_app(Settings(columns=tmp_path_factory.mktemp("columns")), moving.databases)
+    yield app
+    running = app.extensions["flinch"]
+    for part in (running.live, running.jobs, running.files, running.inbox):
+        part.close()
+
+
+def looked_at(app: OpenAPI, day: str | None = None) -> dict[str, Any]:
+    """Every page of the newest version, or as of a day."""
+    app.extensions["flinch"].markets.open(DEMO).holder.renew()
+    return pages(app.test_client(), app, day)
 
 
 def rows_of(engine: Engine, session: dt.date) -> dict[str, pl.DataFrame]:
@@ -76,8 +106,8 @@ def hashes(engine: Engine, columns: Path) -> dict[str, str]:
     return kept
 
 
-def test_moments_come_in_order_each_whole_and_the_day_turns(going: Engine, tmp_path: Path):
-    before = hashes(going, tmp_path / "before")
+def test_moments_come_in_order_each_whole_and_the_day_turns(going: Engine, everywhere: OpenAPI, tmp_path: Path):
+    before, tuesday = hashes(going, tmp_path / "before"), looked_at(everywhere, TUESDAY)
     morning = read_table(going, select(ExtendedDay).where(ExtendedDay.session == WEDNESDAY)).sort("name_id")
     exchange = Exchange(going)
     assert exchange.next == dt.datetime(2026, 9, 9, 19, 46, tzinfo=dt.UTC)
@@ -85,8 +115,8 @@ def test_moments_come_in_order_each_whole_and_the_day_turns(going: Engine, tmp_p
     for minute in range(46, 61):
         told = exchange.step()
         assert told.at == dt.datetime(2026, 9, 9, 19, 0, tzinfo=dt.UTC) + dt.timedelta(minutes=minute)
-        assert ("chains" in told.kinds) == (minute % 5 == 0)
-        with_chains += "chains" in told.kinds
+        assert told.chains == (minute % 5 == 0)
+        with_chains += told.chains
         state = read_state(going)
         assert state is not None
         assert (state.as_of, state.whole) == (told.at, True)
@@ -107,8 +137,11 @@ def test_moments_come_in_order_each_whole_and_the_day_turns(going: Engine, tmp_p
     assert view.as_of.astimezone(dt.UTC) == dt.datetime(2026, 9, 9, 20, tzinfo=dt.UTC)
     assert np.isfinite(view.metric("iv30")).mean() > 0.97
 
+    # The close, and moments between two looks at the chains.
+    assert looked_at(everywhere)
     while exchange.next.date() == WEDNESDAY or exchange.next < dt.datetime(2026, 9, 10, 12, tzinfo=dt.UTC):
         exchange.step()
+    assert looked_at(everywhere), "in the evening"
     evening = rows_of(going, WEDNESDAY)["extended_day"]
     assert evening["post_last"].is_not_null().sum() > 250
     state = read_state(going)
@@ -124,6 +157,9 @@ def test_moments_come_in_order_each_whole_and_the_day_turns(going: Engine, tmp_p
     looks = [s.taken_at for s in read_snapshots(going) if s.session == WEDNESDAY]
     assert looks == [dt.datetime(2026, 9, 9, 20, tzinfo=dt.UTC)]
     assert hashes(going, tmp_path / "after") == before
+    assert looked_at(everywhere)
+    for name, page in looked_at(everywhere, TUESDAY).items():
+        assert json.dumps(page) == json.dumps(tuesday[name]), name
     frame = load_frame(going, tmp_path / "turned")
     assert frame is not None
     assert frame.sessions[-1] == np.datetime64(THURSDAY)
@@ -191,10 +227,33 @@ def test_a_version_is_read_between_two_moments_however_fast_they_come(going: Eng
     assert holder.current().as_of.astimezone(dt.UTC) == told.at + dt.timedelta(minutes=1)
 
 
-def test_where_it_is_after_a_session_is_kept_for_who_turns_the_day(going: Engine):
-    assert (read_exchange(going, WEDNESDAY) or (None,))[0] == WEDNESDAY
-    assert (read_exchange(going, THURSDAY) or (None,))[0] == WEDNESDAY
-    assert read_exchange(going, dt.date(2026, 9, 8)) is None
+def test_what_expires_is_on_every_page_until_the_session_ends(
+    going: Engine, everywhere: OpenAPI, monkeypatch: pytest.MonkeyPatch
+):
+    friday = dt.datetime(2026, 9, 11, 13, 35, tzinfo=dt.UTC)
+    exchange = Exchange(going)
+    # As if nobody had looked at what lies between.
+    while exchange.next < friday:
+        exchange._left = exchange._left[-1:]
+        exchange.step()
+    assert exchange.step().at == friday
+    told = looked_at(everywhere)
+    assert "2026-09-11" in json.dumps(told["get /api/dossier/chain/KESEO {}"])
+    exchange._left = [moment for moment in exchange._left if moment >= friday.replace(hour=20, minute=0)]
+    assert exchange.step().chains
+    told = looked_at(everywhere)
+    assert "2026-09-11" not in json.dumps(told["get /api/dossier/chain/KESEO {}"]["expirations"])
+
+
+def test_what_a_start_finds_half_told_it_tells_again(going: Engine, moving: LocalServer):
+    wanted = Exchange(going).next
+    begin_moment(going)
+    tell_again(moving)
+    state = read_state(going)
+    assert state is not None
+    assert (state.as_of, state.whole) == (wanted.astimezone(dt.UTC), True)
+    tell_again(moving)
+    assert read_state(going) == state, "what is whole is left alone"
 
 
 class Ticking:
@@ -289,3 +348,17 @@ def test_how_it_runs_is_kept(going: Engine):
     assert (run.speed, run.until, run.still) == (0, until, False)
     set_run(going, 0, None)
     assert read_run(going).still  # type: ignore[union-attr]
+
+
+def test_where_it_is_after_a_session_is_kept_for_who_turns_the_day(going: Engine):
+    friday = dt.date(2026, 9, 11)
+    begin_exchange(going, WEDNESDAY, b"in the middle", wall())
+    assert read_exchange(going, WEDNESDAY) == (WEDNESDAY, b"in the middle")
+    keep_exchange(going, WEDNESDAY, b"after it")
+    # Who is still in it goes on from its middle, who turns the day from its end.
+    assert read_exchange(going, WEDNESDAY) == (WEDNESDAY, b"in the middle")
+    assert read_exchange(going, THURSDAY) == (WEDNESDAY, b"after it")
+    keep_exchange(going, THURSDAY, b"after the next")
+    assert read_exchange(going, THURSDAY) == (WEDNESDAY, b"after it")
+    assert read_exchange(going, friday) == (THURSDAY, b"after the next")
+    assert read_exchange(going, dt.date(2026, 9, 8)) is None

@@ -35,14 +35,13 @@ from flinch.store.reading import read_table
 
 _PATIENCE = 600
 _BARS = ("open", "high", "low", "close", "volume")
-_KINDS = ("daily_bars", "extended_days", "minute_bars", "option_trades", "prints", "news")
 
 
 class Told(NamedTuple):
-    """A moment that was told: when, and the kinds of which there is more."""
+    """A moment that was told: when, and whether the chains came with it."""
 
     at: dt.datetime
-    kinds: tuple[str, ...]
+    chains: bool
 
 
 class Exchange:
@@ -100,7 +99,7 @@ class Exchange:
         if not self._left:
             keep_exchange(self._engine, day.day, self._then.to_bytes())
             self._begin(self._then)
-        return Told(moment, (*_KINDS, "chains") if chains else _KINDS)
+        return Told(moment, chains)
 
     def _turn(self, day: Day) -> None:
         """The session before is one like others, and this one begins."""
@@ -207,18 +206,17 @@ def go_on(engine: Engine, stopped: threading.Event, clock: Callable[[], float] =
             exchange, moved = exchange or Exchange(engine), clock()
         if run.still or exchange is None:
             pace = None
-        elif run.until is not None and exchange.next > run.until:
-            set_run(engine, 0, None)
         elif run.until is not None:
             pace = None
-            exchange.step()
-            said = -1e9
+            if exchange.next > run.until:
+                set_run(engine, 0, None)
+            else:
+                exchange.step()
         else:
-            if pace is None or pace.run != (run.speed, run.until):
-                pace = _Pace((run.speed, run.until), clock(), exchange.as_of)
+            if pace is None or pace.speed != run.speed:
+                pace = _Pace(run.speed, clock(), exchange.as_of)
             if pace.due(exchange.next) <= clock():
                 exchange.step()
-                said = -1e9
         if clock() - said >= _ALIVE_SECONDS:
             behind = 0.0 if pace is None or exchange is None else pace.behind(exchange.as_of, exchange.next, clock())
             say_alive(engine, wall(), behind)
@@ -229,14 +227,14 @@ def go_on(engine: Engine, stopped: threading.Event, clock: Callable[[], float] =
 class _Pace:
     """When moments are due, from the clock and the moment at which it began to run so."""
 
-    def __init__(self, run: tuple[int, dt.datetime | None], began: float, moment: dt.datetime) -> None:
-        self.run, self._began, self._moment = run, began, moment
+    def __init__(self, speed: int, began: float, moment: dt.datetime) -> None:
+        self.speed, self._began, self._moment = speed, began, moment
 
     def due(self, moment: dt.datetime) -> float:
-        return self._began + (moment - self._moment).total_seconds() / self.run[0]
+        return self._began + (moment - self._moment).total_seconds() / self.speed
 
     def behind(self, told: dt.datetime, following: dt.datetime, now: float) -> float:
         """Seconds of the market by which what was told last is late."""
         if self.due(following) >= now:
             return 0.0
-        return max(0.0, (now - self._began) * self.run[0] - (told - self._moment).total_seconds())
+        return max(0.0, (now - self._began) * self.speed - (told - self._moment).total_seconds())

@@ -30,6 +30,7 @@ from flinch.tape import compile_tape
 CHECK_SECONDS = 2.0
 _PATIENCE = 2
 _LATELY = 300.0
+"""Seconds: what was asked for within them is likely asked for again; versions that last less are of a market that moves."""
 
 
 class MarketNotReady(FlinchError):
@@ -135,14 +136,18 @@ class MarketHolder:
 
 
 def _make_again(before: View, now: View) -> None:
-    """What pages asked of all names' prints and trades in the last minutes, so that the next to ask it need not wait."""
+    """What had been made of all names' prints and trades, so that the first to ask it of the newer version need not wait; while
+    moments come fast, what pages asked of them lately alone."""
+    made: dict[str, Callable[[], object]] = {
+        "print series": lambda: now.column(PLAIN.read("print_notional").node),
+        "tickets": lambda: ticket_table(now),
+        "calibration": lambda: calibration_record(now),
+    }
+    fast = time.monotonic() - before.version.made_at < _LATELY
     with now.version.nobody_asks():
-        if before.version.asked("print series", _LATELY):
-            now.column(PLAIN.read("print_notional").node)
-        if before.version.asked("tickets", _LATELY):
-            ticket_table(now)
-        if before.version.asked("calibration", _LATELY):
-            calibration_record(now)
+        for kind, make in made.items():
+            if before.version.asked(kind, _LATELY) or (not fast and before.version.has(kind)):
+                make()
 
 
 def warm(view: View, progress: Callable[[float], None]) -> None:

@@ -86,6 +86,7 @@ class Version:
         self._kept: OrderedDict[tuple[Hashable, ...], object] = OrderedDict()
         self._making: dict[tuple[Hashable, ...], threading.Lock] = {}
         self._coming: dict[tuple[Hashable, ...], Future[object]] = {}
+        self.made_at = time.monotonic()
         self._asked: dict[Hashable, float] = {}
         self._unasked = threading.local()
 

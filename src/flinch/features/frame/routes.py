@@ -38,10 +38,10 @@ NEWS_SESSIONS = 5
 
 _EVENT = {
     "type": "object",
-    "required": ["id", "event", "data"],
+    "required": ["event", "data"],
     "properties": {
-        "id": {"type": "string", "description": "The version"},
-        "event": {"type": "string", "enum": ["moment"]},
+        "id": {"type": "string", "description": "The version, of a moment"},
+        "event": {"type": "string", "enum": ["moment", "here"]},
         "data": {"type": "string", "contentMediaType": "application/json"},
     },
 }
@@ -87,7 +87,7 @@ def let_it_run(body: RunAsked) -> Response:
     responses={
         200: {
             "description": "Server-sent events for as long as one listens. `moment`: the version that is served from now on, "
-            "its instant and session; `version` 0 when there is none.",
+            "its instant and session; `version` 0 when there is none. `here`, every ten seconds: one is listened to.",
             "content": {"text/event-stream": {"schema": _EVENT}},
         }
     },
@@ -96,7 +96,7 @@ def listen() -> Response:
     """Be told of every moment of the market, as server-sent events."""
     live, here = services().live, market()
     live.require_room()
-    _, told = moment(here)
+    told = moment(here)
     stay = request.environ.get(STAY)
     # A server that keeps no answer open tells the one moment; browsers then ask again.
     if stay is not None:

@@ -36,14 +36,21 @@ def let_run(view: View, asked: RunAsked) -> RunInfo:
 
 def moment_of(view: View, to: RunTo) -> dt.datetime:
     """The first moment of the next session that opens, the next close, or the same time of the next session, its close where that
-    is outside its hours."""
+    is outside its hours. Raises UserError where the calendar ends before."""
     now, hours = view.as_of, view.hours
-    ahead = [day.astype(object) for day in view.frame.calendar if day.astype(object) >= view.today]
+    today, *after = (day.astype(object) for day in view.frame.calendar[view.last : view.last + 2])
+    if to == "close" and hours.closes(today) > now:
+        return hours.closes(today)
+    if to == "open" and hours.opens(today) + FIRST_LOOK > now:
+        return hours.opens(today) + FIRST_LOOK
+    if not after:
+        message = "The calendar of this market ends with this session, so there is nothing to run to."
+        raise UserError(Problem(type="calendar_ends", message=message, where="to"), 409)
+    [following] = after
     if to == "close":
-        return next(hours.closes(day) for day in ahead if hours.closes(day) > now)
+        return hours.closes(following)
     if to == "open":
-        return next(hours.opens(day) + FIRST_LOOK for day in ahead if hours.opens(day) + FIRST_LOOK > now)
-    following = next(day for day in ahead if day > view.today)
+        return hours.opens(following) + FIRST_LOOK
     same = dt.datetime.combine(following, now.astimezone(hours.zone).time(), hours.zone)
     first, last = hours.opens(following) + FIRST_LOOK, hours.closes(following)
     return same if first <= same <= last else last

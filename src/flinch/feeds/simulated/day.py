@@ -25,6 +25,7 @@ from flinch.feeds.simulated.calendar import (
 )
 from flinch.feeds.simulated.chains import Snapshot, quote_book
 from flinch.feeds.simulated.earnings import EarningsCalendar
+from flinch.feeds.simulated.extended import QUIET, USUAL, ExtendedHours
 from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import Book, Expiries, ordered_expiries
 from flinch.feeds.simulated.intraday import EVENING, MORNING, minute_closes, regular_bars, thin_bars
@@ -54,20 +55,9 @@ _EVENING_ENDS, _EVENING_STEP = 240, 15
 """Minutes after the close at which the evening ends, and from one moment of it to the next."""
 
 
-class Night(NamedTuple):
-    """What is seen outside regular hours, by name; NaN where nothing traded."""
-
-    pre_high: Floats
-    pre_low: Floats
-    pre_last: Floats
-    pre_volume: Floats
-    post_last: Floats
-    post_volume: Floats
-
-
 class Made(NamedTuple):
     """What is made of a session: the chain at its close, the price of each name at the end of each minute, minute bars, fills,
-    prints and headlines as in `SimulatedMarket`, what is seen outside regular hours, and the shares that trade."""
+    prints and headlines as in `SimulatedMarket`, and what is seen outside regular hours, by name."""
 
     closed: Snapshot
     spots: Floats
@@ -75,8 +65,7 @@ class Made(NamedTuple):
     tape: pl.DataFrame
     prints: pl.DataFrame
     news: pl.DataFrame
-    night: Night
-    volume: Floats
+    night: ExtendedHours
 
 
 class Day:
@@ -147,19 +136,8 @@ class Day:
     def bar(self, moment: dt.datetime) -> Floats:
         """Open, high, low, close and shares of each name up to a moment, shape (5, names); NaN where it did not trade yet."""
         out = np.full((5, len(self.names)), np.nan)
-        regular = _upto(self.made.minutes, min(moment, self.opened + dt.timedelta(minutes=_MINUTES)))
-        opened = self.opened.astimezone(dt.UTC).replace(tzinfo=None)
-        bars = (
-            regular.filter(pl.col("at") >= opened)
-            .group_by("name")
-            .agg(
-                pl.col("open").first(),
-                pl.col("high").max(),
-                pl.col("low").min(),
-                pl.col("close").last(),
-                pl.col("volume").sum(),
-            )
-        )
+        closes = self.opened + dt.timedelta(minutes=_MINUTES)
+        bars = _day_bars(_between(self.made.minutes, self.opened, min(moment, closes)))
         out[:, bars["name"].to_numpy()] = bars.select("open", "high", "low", "close", "volume").to_numpy().T
         out[4, [name.kind == "index" for name in self.names]] = np.nan
         if not self.begins:
@@ -172,15 +150,11 @@ class Day:
     def outside(self, moment: dt.datetime) -> dict[str, Floats]:
         """What was seen before the open and, so far, after the close, by column of the store."""
         night = self.made.night
-        closes = (self.opened + dt.timedelta(minutes=_MINUTES)).astimezone(dt.UTC).replace(tzinfo=None)
-        evening = _upto(self.made.minutes, moment).filter(pl.col("at") >= closes)
-        seen = evening.group_by("name").agg(pl.col("close").last(), pl.col("volume").sum())
-        last, volume = np.full((2, len(self.names)), np.nan)
-        last[seen["name"].to_numpy()], volume[seen["name"].to_numpy()] = (
-            seen["close"].to_numpy(),
-            seen["volume"].to_numpy(),
-        )
-        return {**night._asdict(), "post_last": last, "post_volume": volume}
+        closes = self.opened + dt.timedelta(minutes=_MINUTES)
+        seen = _day_bars(_between(self.made.minutes, closes, moment))
+        evening = np.full((2, len(self.names)), np.nan)
+        evening[:, seen["name"].to_numpy()] = seen.select("close", "volume").to_numpy().T
+        return {**night._asdict(), "post_last": evening[0], "post_volume": evening[1]}
 
     def adjusted(self, snapshot: Snapshot) -> list[AdjustedRows]:
         """Contracts that a corporate action changed, at a snapshot."""
@@ -208,9 +182,21 @@ class Day:
         return total
 
 
-def _upto(rows: pl.DataFrame, moment: dt.datetime) -> pl.DataFrame:
-    """Minutes that were over by a moment."""
-    return rows.filter(pl.col("at") < moment.astimezone(dt.UTC).replace(tzinfo=None))
+def _between(minutes: pl.DataFrame, begin: dt.datetime, end: dt.datetime) -> pl.DataFrame:
+    """Minutes that began at a moment or after it and were over by another."""
+    first, last = (moment.astimezone(dt.UTC).replace(tzinfo=None) for moment in (begin, end))
+    return minutes.filter((pl.col("at") >= first) & (pl.col("at") < last))
+
+
+def _day_bars(minutes: pl.DataFrame) -> pl.DataFrame:
+    """One bar of each name's minutes, which are in order."""
+    return minutes.group_by("name").agg(
+        pl.col("open").first(),
+        pl.col("high").max(),
+        pl.col("low").min(),
+        pl.col("close").last(),
+        pl.col("volume").sum(),
+    )
 
 
 def next_day(onward: Onward) -> tuple[Day, Onward]:
@@ -327,7 +313,7 @@ class _Stretch(NamedTuple):
     begins: int
     contracts: Whole
     regular: pl.DataFrame
-    night: Night
+    night: ExtendedHours
     volume: Floats
 
 
@@ -351,9 +337,7 @@ def _made(then: Onward, ground: Ground, book: Book, stretch: _Stretch) -> Made:
     last = Snapshot(ends, 1, ground.close[:, 1], expiries, chain)
     span = (stretch.begins * 60_000, _DAY_MS)
     tape = stretch_tape(ground, last, stretch.contracts, span, spots, stream(f"tape {label}"))
-    bars = stretch.regular.group_by("name").agg(
-        pl.col("open").first(), pl.col("high").max(), pl.col("low").min(), pl.col("close").last()
-    )
+    bars = _day_bars(stretch.regular)
     seen = {key: ground.close[:, :1].copy() for key in ("open", "high", "low", "close")}
     for key, values in seen.items():
         values[bars["name"].to_numpy(), 0] = bars[key].to_numpy()
@@ -376,7 +360,7 @@ def _made(then: Onward, ground: Ground, book: Book, stretch: _Stretch) -> Made:
     outside.append(thin_bars(EVENING, ground.close[:, 1:2], *seen_after, None))
     minutes = pl.concat([stretch.regular, *outside]).sort("name", "at")
     news = _news(then, ground, stream(f"news {label}"))
-    return Made(_without_ended(last, session), spots, minutes, tape, prints, news, night, stretch.volume)
+    return Made(_without_ended(last, session), spots, minutes, tape, prints, news, night)
 
 
 def _without_ended(snapshot: Snapshot, session: np.datetime64) -> Snapshot:
@@ -446,14 +430,13 @@ def _night(
     ends: tuple[Floats, Floats],
     earnings: EarningsCalendar,
     rng: np.random.Generator,
-) -> Night:
+) -> ExtendedHours:
     """What is seen before the open and after the close, which are the `ends`; nothing before it where no close before is told.
     Who reports in the evening moves then by most of what follows."""
     names, (opened, close) = then.names, ends
     count = len(names)
     typical, half = np.nan_to_num(then.activity.shares), np.array([SIZES[name.size].half_spread_vol for name in names])
-    usual = np.array([{"large": 0.012, "medium": 0.006, "small": 0.003}[name.size] for name in names])
-    quiet = np.array([{"large": 0.0, "medium": 0.08, "small": 0.45}[name.size] for name in names])
+    usual, quiet = (np.array([table[name.size] for name in names]) for table in (USUAL, QUIET))
     nobody = np.array([name.kind == "index" for name in names]) | then.halted
     expected = 0.8 * np.sqrt(OVERNIGHT_SHARE * then.variance.sum(axis=0) / 252)
     spread = 0.12 * half
@@ -480,7 +463,7 @@ def _night(
     surprise = np.abs(moved) / expected
     volume = typical * usual * 0.6 * np.exp(0.6 * drawn[6]) * (0.6 + 0.4 * surprise**1.3)
     after = [seen(v, surprise, 1, d) for v, d in ((close * np.exp(moved), 2), (volume, -1))]
-    return Night(*before, *after)
+    return ExtendedHours(*before, *after)
 
 
 def _news(then: Onward, ground: Ground, rng: np.random.Generator) -> pl.DataFrame:

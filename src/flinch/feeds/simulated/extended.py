@@ -14,11 +14,15 @@ from flinch.feeds.simulated.storylines import Storyline
 Floats = NDArray[np.float64]
 
 
-class ExtendedHours(NamedTuple):
-    """Before each session's open and after its close, shape (names, sessions); NaN where nothing traded.
+USUAL = {"large": 0.012, "medium": 0.006, "small": 0.003}
+"""Of what trades in a usual session, the share that trades before the open."""
+QUIET = {"large": 0.0, "medium": 0.08, "small": 0.45}
+"""How often nothing trades outside regular hours: small names do not every morning."""
 
-    The evening after the newest session is still ahead.
-    """
+
+class ExtendedHours(NamedTuple):
+    """Before a session's open and after its close, shape (names, sessions) or, of one session, (names,); NaN where nothing
+    traded."""
 
     pre_high: Floats
     pre_low: Floats
@@ -37,7 +41,8 @@ def make_extended(
     planted: dict[str, Storyline],
     rng: np.random.Generator,
 ) -> ExtendedHours:
-    """Draw the evenings and mornings of every name: reports after the close move the evening, the rest the morning."""
+    """Draw the evenings and mornings of every name: reports after the close move the evening, the rest the morning. The evening
+    after the newest session is still ahead."""
     sessions = close.shape[1]
     previous = np.concatenate([opened[:, :1], close[:, :-1]], axis=1)
     night = np.log(opened / previous)
@@ -47,14 +52,13 @@ def make_extended(
     mornings = earnings.before_open & (earnings.reaction >= 0) & (earnings.reaction < sessions)
     evening_share[earnings.company[mornings], earnings.reaction[mornings]] *= 0.2
 
-    usual = np.array([{"large": 0.012, "medium": 0.006, "small": 0.003}[name.size] for name in names])[:, None]
+    usual = np.array([USUAL[name.size] for name in names])[:, None]
     surprise = np.abs(night) / np.maximum(np.abs(night).mean(axis=1, keepdims=True), 1e-6)
     typical = np.nan_to_num(volume).mean(axis=1, keepdims=True)
     draws = np.exp(rng.normal(0.0, 0.6, (2, *close.shape)))
     pre_volume = typical * usual * draws[0] * (0.5 + 0.5 * surprise**1.3)
     post_volume = typical * usual * 0.6 * draws[1] * (0.6 + 0.4 * (surprise * evening_share) ** 1.3)
-    # Small names do not trade every morning.
-    quiet = np.array([{"large": 0.0, "medium": 0.08, "small": 0.45}[name.size] for name in names])[:, None]
+    quiet = np.array([QUIET[name.size] for name in names])[:, None]
     awake = rng.random((2, *close.shape)) >= quiet * np.exp(-0.7 * np.maximum(surprise - 1, 0))
 
     reached = night * evening_share

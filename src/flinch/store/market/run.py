@@ -6,12 +6,18 @@ import datetime as dt
 from typing import NamedTuple
 
 from sqlalchemy import Engine, delete, or_, select
-from sqlalchemy.orm import Session
 
 from flinch.store.engine import transaction
 from flinch.store.market.chain import stored
-from flinch.store.market.models import ChainSnapshot, ExchangeState, ExpiryVolatility, MarketRun, NameChain, Position
-from flinch.store.market.models import SnapshotPrice as Price
+from flinch.store.market.models import (
+    ChainSnapshot,
+    ExchangeState,
+    ExpiryVolatility,
+    MarketRun,
+    NameChain,
+    Position,
+    SnapshotPrice,
+)
 
 FIRST_LOOK = dt.timedelta(minutes=5)
 """After the open, when the chains of a session are looked at first: its first moment."""
@@ -94,10 +100,5 @@ def forget_looks(engine: Engine, day: dt.date) -> None:
         taken = session.scalars(
             select(ChainSnapshot.taken_at).where(ChainSnapshot.session == day).order_by(ChainSnapshot.taken_at)
         ).all()
-        for moment in taken[:-1]:
-            _forget(session, moment)
-
-
-def _forget(session: Session, moment: dt.datetime) -> None:
-    for table in (NameChain, Price, ExpiryVolatility, Position, ChainSnapshot):
-        session.execute(delete(table).where(table.taken_at == moment))
+        for table in (NameChain, SnapshotPrice, ExpiryVolatility, Position, ChainSnapshot):
+            session.execute(delete(table).where(table.taken_at.in_(taken[:-1])))

@@ -10,9 +10,9 @@ import { setTold } from "./told";
 type Heard = { kind: "moment"; version: number } | { kind: "here" } | { kind: "lost" };
 type Passed = Heard | { kind: "who" };
 
-/** So long after the last word of whoever listens a window no longer counts as told, and asks by itself. */
+/** So long after the last word of the server, which comes every ten seconds, a window no longer counts as told. */
 const PATIENCE_MS = 35_000;
-const BEAT_MS = 10_000;
+const AGAIN_MS = 10_000;
 
 export function listen(client: QueryClient): void {
   const market = marketHere();
@@ -28,27 +28,27 @@ export function listen(client: QueryClient): void {
     if (heard.kind === "lost") return setTold(false);
     patience = setTimeout(() => setTold(false), PATIENCE_MS);
     const shown = client.getQueryData<{ version: number }>(["market"]);
-    if (heard.kind === "here" || shown === undefined || heard.version === shown.version) return setTold(true);
-    // What came while nobody was told is caught up with before the window counts as told.
+    if (heard.kind === "here" || heard.version === shown?.version) return setTold(true);
+    // What came while nobody was told is caught up with before the window counts as told. Whoever let it run may be another.
+    void client.invalidateQueries({ queryKey: ["run"] });
     void client.invalidateQueries({ queryKey: ["market"] }).then(() => setTold(true));
   };
   const pass = (heard: Heard) => {
-    last = heard;
     hear(heard);
     post(heard);
   };
   const open = () => {
     const stream = new EventSource(`/api/live?market=${encodeURIComponent(market)}`);
-    const beat = setInterval(() => stream.readyState === EventSource.OPEN && post({ kind: "here" }), BEAT_MS);
     stream.addEventListener("moment", ({ data }: MessageEvent<string>) => {
-      pass({ kind: "moment", version: (JSON.parse(data) as { version: number }).version });
+      last = { kind: "moment", version: (JSON.parse(data) as { version: number }).version };
+      pass(last);
     });
+    stream.addEventListener("here", () => pass({ kind: "here" }));
     stream.onerror = () => {
-      pass({ kind: "lost" });
-      if (stream.readyState !== EventSource.CLOSED) return;
+      last = { kind: "lost" };
+      pass(last);
       // A refusal ends it for good; meanwhile this window asks by itself.
-      clearInterval(beat);
-      setTimeout(open, BEAT_MS);
+      if (stream.readyState === EventSource.CLOSED) setTimeout(open, AGAIN_MS);
     };
   };
 

@@ -13389,7 +13389,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Server-sent events for as long as one listens. `moment`: the version that is served from now on, its instant and session; `version` 0 when there is none. */
+            /** @description Server-sent events for as long as one listens. `moment`: the version that is served from now on, its instant and session; `version` 0 when there is none. `here`, every ten seconds: one is listened to. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -13398,9 +13398,9 @@ export interface operations {
                     "text/event-stream": {
                         data: string;
                         /** @enum {string} */
-                        event: "moment";
-                        /** @description The version */
-                        id: string;
+                        event: "moment" | "here";
+                        /** @description The version, of a moment */
+                        id?: string;
                     };
                 };
             };
