@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -37,11 +38,12 @@ def test_it_prints_its_table(name: str):
 
 
 @pytest.fixture(scope="module")
-def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     """A start's folder with the market of all tests, as `scripts/demo` keeps it."""
     place = tmp_path_factory.mktemp("demo")
     shutil.copytree(kept_market() / "database", place / "database")
-    return place
+    yield place
+    shutil.rmtree(place)
 
 
 @pytest.mark.parametrize("name", SERVED)

@@ -133,6 +133,7 @@ def other_future(tmp_path_factory: pytest.TempPathFactory):
             alter(connection)
     yield create_app(Settings(), server.databases).test_client()
     server.stop()
+    server.erase()
 
 
 @pytest.mark.parametrize("day", [MARCH, KEPT])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import json
+import shutil
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -50,6 +51,7 @@ def moving(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
     server.start()
     yield server
     server.stop()
+    server.erase()
 
 
 @pytest.fixture(scope="module")
@@ -62,11 +64,13 @@ def going(moving: LocalServer) -> Iterator[Engine]:
 @pytest.fixture(scope="module")
 def everywhere(moving: LocalServer, tmp_path_factory: pytest.TempPathFactory) -> Iterator[OpenAPI]:
     """All pages of it."""
-    app = create_app(Settings(columns=tmp_path_factory.mktemp("columns")), moving.databases)
+    columns = tmp_path_factory.mktemp("columns")
+    app = create_app(Settings(columns=columns), moving.databases)
     yield app
     running = app.extensions["flinch"]
     for part in (running.live, running.jobs, running.files, running.inbox):
         part.close()
+    shutil.rmtree(columns)
 
 
 def looked_at(app: OpenAPI, day: str | None = None) -> dict[str, Any]:

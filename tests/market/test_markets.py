@@ -34,6 +34,7 @@ def own(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
     running.start()
     yield running
     running.stop()
+    running.erase()
 
 
 @pytest.fixture

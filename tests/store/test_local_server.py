@@ -28,6 +28,7 @@ def own(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LocalServer]:
     running.start()
     yield running
     running.stop()
+    running.erase()
 
 
 def pid_of(server: LocalServer) -> int:

@@ -26,6 +26,7 @@ def empty(tmp_path_factory: pytest.TempPathFactory):
     server.start()
     yield server
     server.stop()
+    server.erase()
 
 
 def differences(engine: Engine, base) -> list:
