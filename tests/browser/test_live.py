@@ -7,6 +7,7 @@ import datetime as dt
 import re
 from collections.abc import Callable, Iterator
 
+import numpy as np
 import pytest
 from flask_openapi3 import OpenAPI
 from playwright.sync_api import BrowserContext, Page
@@ -19,21 +20,25 @@ from flinch.market import opened
 from flinch.store.databases import DEMO
 from flinch.store.market.run import say_alive, set_run
 
-Later = Callable[[int], None]
+Later = Callable[..., None]
 
 
 @pytest.fixture
 def later(app: OpenAPI, monkeypatch: pytest.MonkeyPatch) -> Later:
-    """Serve the market as if so many minutes had gone by; after the test it is as it was."""
+    """Serve the market as if so many minutes had gone by and prices of some names were so many times what they are; after the
+    test it is as it was.
+    """
     holder = app.extensions["flinch"].markets.open(DEMO).holder
     was = holder.current()
 
-    def serve(minutes: int) -> None:
-        state = was.frame.state
+    def serve(minutes: int, times: dict[str, float] | None = None) -> None:
+        state, close = was.frame.state, was.frame.close.copy()
+        for symbol, by in (times or {}).items():
+            close[was.frame.index[symbol], -1] *= by
         moved = state._replace(
             data_version=state.data_version + minutes, as_of=state.as_of + dt.timedelta(minutes=minutes)
         )
-        now = opened(dataclasses.replace(was.frame, state=moved), was.version.engine)
+        now = opened(dataclasses.replace(was.frame, state=moved, close=close), was.version.engine)
         monkeypatch.setattr(holder, "current", lambda seconds=0.0: now)
 
     return serve
@@ -62,6 +67,78 @@ def test_a_moment_is_shown_when_it_comes_and_asks_for_what_is_shown_alone(quiet_
     pages = {call.partition("/")[0] for call in calls if call}
     # Names, definitions, lists and the tray do not follow from the moment.
     assert {"market", "screen"} <= pages <= {"market", "run", "screen", "peek", "structures"}
+
+
+ROW = "tr[aria-rowindex='{}'] .col-symbol"
+
+
+def symbols_of(page: Page, count: int) -> list[str]:
+    return [page.locator(ROW.format(row + 2)).inner_text().strip() for row in range(count)]
+
+
+def test_a_list_under_the_hand_keeps_its_order_until_it_is_put_in_another(quiet_page: Page, app: OpenAPI, later: Later):
+    """The three dearest of forty to a hundred: one leaves, one comes, one falls behind others."""
+    page = quiet_page
+    page.goto("/screen?r=40+%3C+price+%3C+100&sort=-price")
+    listened(app)
+    first, second, third = symbols_of(page, 3)
+    held, cell = page.locator(".held"), page.locator(f"#row-{second} .col-price")
+    expect(held).to_have_count(0)
+    page.keyboard.press("r")
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("ArrowDown")
+    expect(page.locator("tr.focused .col-symbol")).to_have_text(second)
+    was = float(cell.inner_text())
+    shown = int(page.locator(".results h2 b").inner_text().split()[0])
+
+    gone = {first: 2.0, second: 0.7, outside(app, below=40.0): 1.1}
+    later(1, gone)
+    expect(held).to_have_text("1 came, 1 left: reorder")
+    assert symbols_of(page, 3) == [first, second, third], "nothing changes its place"
+    expect(page.locator(f"#row-{first}")).to_contain_text("left the list")
+    expect(cell).to_have_text(f"{was * 0.7:.2f}")
+    expect(page.locator("tr.focused .col-symbol")).to_have_text(second)
+    expect(page.locator(".results h2 b")).to_have_text(f"{shown} names survive")
+
+    page.keyboard.press("w")
+    expect(held).to_have_count(0)
+    expect(page.locator("tr.focused .col-symbol")).to_have_text(second)
+    assert int(page.locator("tr.focused").get_attribute("aria-rowindex") or 0) > 20, "it is shown where it fell to"
+    expect(page.locator("tr.left")).to_have_count(0)
+    page.keyboard.press("Home")
+    expect(page.locator(ROW.format(2))).to_have_text(third)
+
+    # What is asked for anew comes in its own order, and what nobody's hand changed is not told of.
+    later(2, gone | {third: 0.6})
+    expect(held).to_have_text("another order by now: reorder")
+    page.locator("th.col-price button.column").click()
+    expect(held).to_have_count(0)
+
+
+def outside(app: OpenAPI, below: float) -> str:
+    """The symbol of the dearest name below a price."""
+    frame = app.extensions["flinch"].markets.open(DEMO).holder.current().frame
+    price = frame.close[:, -1]
+    return str(frame.names[int(np.argmax(np.where(price <= below, price, -1.0)))].symbol)
+
+
+def test_what_a_moment_changed_is_marked_and_who_wants_no_motion_sees_it_still(
+    quiet_page: Page, app: OpenAPI, later: Later
+):
+    page = quiet_page
+    page.emulate_media(reduced_motion="reduce")
+    page.goto("/screen?sort=-price")
+    listened(app)
+    first, second = symbols_of(page, 2)
+    told = page.locator("[data-told]")
+    expect(told).to_have_count(0)
+    later(1, {second: 1.001})
+    expect(page.locator(f"#row-{second} .col-price")).to_have_attribute("data-told", "")
+    expect(page.locator(f"#row-{second} .col-company[data-told]")).to_have_count(0)
+    expect(page.locator(f"#row-{first} [data-told]")).to_have_count(0)
+    later(2, {second: 1.001})
+    expect(page.locator(".asof")).to_contain_text("15:47")
+    expect(told).to_have_count(0)
 
 
 def test_while_a_moment_is_asked_for_the_page_keeps_what_it_showed(quiet_page: Page, app: OpenAPI, later: Later):

@@ -45,6 +45,7 @@ const GROUPS: [string, [string, string][]][] = [
         "table, gallery, map, evidence; on the Tape by name, tickets, contracts, through the day, and 5 for the evidence; Off-exchange by name, the session’s prints",
       ],
       ["c", "copy the symbols, separated by commas"],
+      ["w", "while the market moves: put the list in the order of this moment"],
     ],
   ],
   [

@@ -1,10 +1,11 @@
 import { useEffect, useMemo, useState } from "react";
 import { useSubject } from "@/frame/subject";
 import { asOfDay } from "@/shared/address";
-import type { FileFormat } from "@/shared/api/client";
+import type { FileFormat, Schemas } from "@/shared/api/client";
 import { useMetricMap, useMetrics, usePrints, useShelfRecord } from "@/shared/api/queries";
 import { compact, count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { type Held, useHeld } from "@/shared/stack/held";
 import { Narrowest } from "@/shared/stack/Stack";
 import { Replied, type StackAddress, StackFrame, useAnswered, useStackPage } from "@/shared/stack/StackPage";
 import { PRINTED } from "@/shared/stack/things";
@@ -59,6 +60,13 @@ export function OffExchangeAt(address: StackAddress) {
   const request = useMemo(() => ({ ...asked, view, sort, first: 0, count: rows, aim }), [asked, view, sort, rows, aim]);
   const answered = useAnswered(page, usePrints(request));
   const { reply, asked: told, past } = answered;
+  const shown = told?.view ?? view;
+  const list = useMemo(
+    () => (reply && (shown === "prints" ? reply.prints : reply.names)) || [],
+    [reply, shown],
+  ) as AnyRow[];
+  const question = told && JSON.stringify({ ...told, aim: null });
+  const held = useHeld(question && reply ? { question, version: reply.version } : null, list, KEYS[shown]);
   const names = reply?.names ?? [];
   const reach = useMemo(() => reachOf(reply?.names ?? []), [reply]);
   const most = Math.max(1, ...names.flatMap((row) => row.levels.map((level) => level.notional)));
@@ -98,16 +106,15 @@ export function OffExchangeAt(address: StackAddress) {
   const takeOut = (format: FileFormat) =>
     page.takeOut("/api/off-exchange/export", { ...asked, format, name: base.draft.name || "Off-exchange", view, sort });
 
-  const table = <Row extends { symbol: string }>(
+  const table = <Row extends AnyRow>(
     label: string,
-    list: Row[],
     keyOf: (one: Row) => string,
     columns: Column<Row>[],
     sorted: string,
   ) => (
     <WalkTable
       label={label}
-      rows={list}
+      held={held as Held<Row>}
       keyOf={keyOf}
       columns={columns}
       sort={sorted}
@@ -145,6 +152,7 @@ export function OffExchangeAt(address: StackAddress) {
           onWrite={write}
         />
       }
+      held={show === "record" ? null : held}
       tools={
         <>
           <OffExchangeTools
@@ -193,18 +201,11 @@ export function OffExchangeAt(address: StackAddress) {
               <p>{prints ? "No print of this session is that large." : "No name stands there."}</p>
             </Empty>
           ) : prints ? (
-            table(
-              "Prints of the session",
-              reply.prints ?? [],
-              (one) => `${one.symbol} ${one.at} ${one.price}`,
-              printColumns(symbolLink, reply.session),
-              "",
-            )
+            table<PrintRow>("Prints of the session", KEYS.prints, printColumns(symbolLink, reply.session), "")
           ) : (
-            table(
+            table<NameRow>(
               "Names among large prints",
-              names,
-              (one) => one.symbol,
+              KEYS.names,
               nameColumns(symbolLink, reach, most),
               told?.sort ?? sort,
             )
@@ -220,3 +221,15 @@ export function OffExchangeAt(address: StackAddress) {
     </StackFrame>
   );
 }
+
+type NameRow = Schemas["PrintsName"];
+type PrintRow = Schemas["PrintLine"];
+type AnyRow = NameRow | PrintRow;
+/** What a row is told from others by. */
+const KEYS = {
+  names: (one: { symbol: string }) => one.symbol,
+  prints: (row: AnyRow) => {
+    const { symbol, at, price } = row as PrintRow;
+    return `${symbol} ${at} ${price}`;
+  },
+};

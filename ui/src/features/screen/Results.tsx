@@ -16,6 +16,7 @@ import type { Metric } from "@/shared/api/client";
 import { LevelBracket, MoveBracket } from "@/shared/chart/BracketBar";
 import { arrow, metricText, signed } from "@/shared/format";
 import { whenRows } from "@/shared/settled";
+import { ChangeMarks } from "@/shared/ui/ChangeMarks";
 import { Definition } from "@/shared/ui/Definition";
 import { Missing } from "@/shared/ui/Missing";
 import { SymbolLink } from "@/shared/ui/SymbolLink";
@@ -78,6 +79,8 @@ export function Results({
   scale,
   sort,
   order,
+  version,
+  turn,
   onSort,
   onSeen,
   asOf,
@@ -96,6 +99,10 @@ export function Results({
   sort: string[];
   /** The keys that the rows are in the order of: those of `sort`, once they have come. */
   order: string;
+  /** The moment that the rows are of. */
+  version: number | undefined;
+  /** How often they were put in order while moments came. */
+  turn: number;
   onSort: (sort: string[]) => void;
   /** Which rows are on the page. */
   onSeen: (first: number, last: number) => void;
@@ -122,13 +129,14 @@ export function Results({
   const after = virtual.getTotalSize() - (items.at(-1)?.end ?? 0);
   const total = shown.reduce((sum, column) => sum + column.width, 0);
 
-  // The focused name is shown when the page opens and when sorting moves it.
+  // The focused name is shown when the page opens and when another order moves it.
   const lastOrder = useRef<string | null>(null);
+  const inOrder = `${order} ${turn}`;
   useEffect(() => {
-    if (lastOrder.current === order || rows.length === 0) return;
-    lastOrder.current = order;
+    if (lastOrder.current === inOrder || rows.length === 0) return;
+    lastOrder.current = inOrder;
     if (at >= 0) virtual.scrollToIndex(at, { align: "auto" });
-  }, [order, rows.length, at, virtual]);
+  }, [inOrder, rows.length, at, virtual]);
 
   // The same two functions every time, so that lines need not be drawn again because the page was.
   const latest = useRef({ onFocus, onOpen });
@@ -228,6 +236,7 @@ export function Results({
           )}
         </tbody>
       </table>
+      <ChangeMarks within={gridRef} version={version} />
     </div>
   );
 }
@@ -336,7 +345,7 @@ const Line = memo(function Line({
   focused,
   ...on
 }: LineProps) {
-  const marks = [focused ? "focused" : "", inTray ? "in-tray" : ""].join(" ").trim();
+  const marks = [focused && "focused", inTray && "in-tray", row.left && "left"].filter(Boolean).join(" ");
   const cell = (id: string, place: number, content: ReactNode, title?: string, text = false) => (
     <td
       key={id}
@@ -363,8 +372,13 @@ const Line = memo(function Line({
         0,
         <SymbolLink symbol={row.symbol} to={asOfDay(`/dossier/${row.symbol}`, asOf)} onOpen={on.onOpen} />,
       )}
-      {cell("company", 1, row.company, row.company)}
-      {ids.map((id, place) => {
+      {row.left && (
+        <td className="gone" colSpan={1 + ids.length}>
+          left the list
+        </td>
+      )}
+      {!row.left && cell("company", 1, row.company, row.company)}
+      {(row.left ? [] : ids).map((id, place) => {
         const column = columns.get(id);
         return cell(
           id,

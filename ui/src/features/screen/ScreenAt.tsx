@@ -7,6 +7,7 @@ import { useHandbook, useMetricMap, useMetrics, useScreen, useScreenPages, useSc
 import { count, date, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { Asking } from "@/shared/stack/Asking";
+import { useHeld } from "@/shared/stack/held";
 import { type Look, useLook } from "@/shared/stack/kept";
 import { Narrowest } from "@/shared/stack/Stack";
 import { Replied, type StackAddress, StackFrame, useAnswered, useStackPage } from "@/shared/stack/StackPage";
@@ -25,6 +26,7 @@ import {
   firstPage,
   needed,
   PAGE,
+  placesOf,
   type Row,
   sharedScale,
   toColumns,
@@ -42,13 +44,29 @@ const ALWAYS = ["price", "change_pct"];
 
 const NO_RULES = { universe: "all", rules: [], any_groups: [] };
 
-/** The first rows of the pages that are looked at and did not come with the answer. */
-function pagesBeside(reply: ScreenReply | undefined, [first, last]: [number, number]): number[] {
+const itself = (symbol: string) => symbol;
+const NOBODY: string[] = [];
+/** So many rows before and after those that are looked at are there too. */
+const AHEAD = PAGE / 2;
+
+/** The first rows of the pages with what is looked at, that did not come with the answer; `seen` in parts of AHEAD rows. */
+function pagesBeside(reply: ScreenReply | undefined, order: string[], seen: [number, number]): number[] {
   if (!reply) return [];
-  const end = Math.min(last, Math.ceil(reply.symbols.length / PAGE) - 1);
-  return [...Array(Math.max(0, end - first + 1)).keys()]
-    .map((page) => (first + page) * PAGE)
-    .filter((row) => row >= reply.first + reply.companies.length);
+  const [first, last] = seen;
+  const place = placesOf(reply.symbols);
+  const pages = order.slice(Math.max(0, first) * AHEAD, last * AHEAD).flatMap((symbol) => {
+    const i = place.get(symbol) ?? 0;
+    return i < reply.first + reply.companies.length ? [] : [Math.floor(i / PAGE) * PAGE];
+  });
+  return [...new Set(pages)];
+}
+
+/** The newest that is whole, or, where something else is asked, what there is of it. */
+function useWhole<Shown extends { question: unknown }>(newest: Shown, whole: boolean): Shown {
+  const [last, keep] = useState(newest);
+  const shown = whole || last.question !== newest.question ? newest : last;
+  if (shown !== last) keep(shown);
+  return shown;
 }
 
 /** A screen with its survivors. All of it stands in the address. */
@@ -101,14 +119,19 @@ export function ScreenAt(address: StackAddress) {
   const answer = useScreen(request, ready);
   const answered = useAnswered(page, answer);
   const { reply, asked } = answered;
+  const question = asked && JSON.stringify([asked.stack, asked.sort, asked.as_of]);
+  const held = useHeld(
+    question && reply ? { question, version: reply.version } : null,
+    reply?.symbols ?? NOBODY,
+    itself,
+  );
   const [seen, setSeen] = useState<[number, number]>([0, 0]);
   const onSeen = useCallback((first: number, last: number) => {
-    // Half a page ahead, either way.
-    const pages: [number, number] = [Math.max(0, first - PAGE / 2), last + PAGE / 2].map((row) =>
-      Math.floor(row / PAGE),
-    ) as [number, number];
-    setSeen((before) => (before.join() === pages.join() ? before : pages));
+    // Half a page ahead, either way, and in steps, so that walking down asks for nothing new with every row.
+    const part: [number, number] = [Math.floor(first / AHEAD) - 1, Math.floor(last / AHEAD) + 2];
+    setSeen((before) => (before.join() === part.join() ? before : part));
   }, []);
+  const wanted = useMemo(() => pagesBeside(reply, held.rows, seen), [reply, held.rows, seen]);
   const more = useScreenPages(
     useMemo(
       () => ({
@@ -121,11 +144,20 @@ export function ScreenAt(address: StackAddress) {
       }),
       [asked],
     ),
-    useMemo(() => pagesBeside(reply, seen), [reply, seen]),
+    wanted,
   );
   const pages = useMemo(() => (reply ? [firstPage(reply), ...belonging(reply.symbols, more)] : []), [reply, more]);
-  const rows = useMemo(() => toRows(reply?.symbols ?? [], pages), [reply, pages]);
-  const columns = useMemo(() => toColumns(pages), [pages]);
+  // A moment is drawn when all that is looked at of it has come.
+  const whole = wanted.every((first) => pages.some((page) => page.first === first));
+  const drawn = useWhole(
+    useMemo(
+      () => ({ question, reply, pages, order: held.rows, turn: held.turn }),
+      [question, reply, pages, held.rows, held.turn],
+    ),
+    whole,
+  );
+  const rows = useMemo(() => toRows(drawn.reply?.symbols ?? [], drawn.pages, drawn.order), [drawn]);
+  const columns = useMemo(() => toColumns(drawn.pages), [drawn]);
   const scale = useMemo(() => sharedScale(columns), [columns]);
   useLook(changed ? null : (base.saved?.id ?? null), answer.isPlaceholderData ? undefined : reply, setLook);
   useEffect(() => {
@@ -151,7 +183,7 @@ export function ScreenAt(address: StackAddress) {
     setSubject(subjectOf(row));
   };
 
-  const copy = () => page.copy(rows.map((row) => row.symbol));
+  const copy = () => page.copy(reply?.symbols ?? []);
   const evidence = params.get("evidence") === "1";
   const toggleEvidence = () => write({ evidence: evidence ? null : "1" }, true);
   const setView = (view: View) => {
@@ -166,7 +198,6 @@ export function ScreenAt(address: StackAddress) {
     "4": toggleEvidence,
   });
 
-  const fresh = rows.filter((row) => !inTray.has(row.symbol));
   async function keepAll() {
     if (!asked) return;
     const { stack, sort, as_of } = asked;
@@ -205,18 +236,19 @@ export function ScreenAt(address: StackAddress) {
       survivors={
         reply && (
           <>
-            <b>{count(rows.length, "name survives", "names survive")}</b> of {number(reply.universe)}
+            <b>{count(reply.symbols.length, "name survives", "names survive")}</b> of {number(reply.universe)}
           </>
         )
       }
+      held={screen.view === "map" || evidence ? null : held}
       tools={
         <ResultsTools
           view={screen.view}
           evidence={evidence}
           comparing={against !== null}
           structures={base.key && !changed ? asOfDay(`/structures?u=screen:${base.key}`, asOf) : null}
-          fresh={fresh.length}
-          all={rows.length}
+          fresh={answered.fresh.length}
+          all={reply?.symbols.length ?? 0}
           onView={setView}
           onEvidence={toggleEvidence}
           onCompare={() => write({ vs: against === null ? "previous" : null })}
@@ -266,7 +298,7 @@ export function ScreenAt(address: StackAddress) {
         {() =>
           !reply ? null : evidence ? (
             <Evidence things={NAMES} screen={current} params={params} onWrite={write} />
-          ) : rows.length === 0 ? (
+          ) : reply.symbols.length === 0 ? (
             <Empty>
               <p>No name survives these rules.</p>
               <Narrowest reports={reply.rules} things={NAMES} />
@@ -308,6 +340,8 @@ export function ScreenAt(address: StackAddress) {
               scale={scale}
               sort={screen.sort}
               order={asked?.sort?.join() ?? ""}
+              version={drawn.reply?.version}
+              turn={drawn.turn}
               onSeen={onSeen}
               onSort={(sort) => write(writeScreen({ ...screen, sort }, base.screen))}
               asOf={asOf}

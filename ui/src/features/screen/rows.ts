@@ -1,8 +1,8 @@
 import type { Schemas, ScreenReply } from "@/shared/api/client";
 
 export type Column = Schemas["ColumnReply"];
-/** A survivor; its company and numbers are there when its page has come. */
-export type Row = { i: number; symbol: string; company: string; sector: string; loaded: boolean };
+/** A survivor, or a name that has left since the list was put in order; its company and numbers are there when its page has come. */
+export type Row = { i: number; symbol: string; company: string; sector: string; loaded: boolean; left: boolean };
 export type Page = Schemas["RowsReply"];
 
 /** Rows that are asked for together. */
@@ -35,6 +35,7 @@ export const belonging = (symbols: string[], pages: Page[]): Page[] =>
   pages.filter((page) => page.symbols.every((symbol, k) => symbols[page.first + k] === symbol));
 
 const bare = new WeakMap<string[], Row[]>();
+const leaving = new WeakMap<string[], Row[]>();
 const told = new WeakMap<Page, Row[]>();
 
 function once<K extends object>(kept: WeakMap<K, Row[]>, key: K, make: () => Row[]): Row[] {
@@ -43,13 +44,18 @@ function once<K extends object>(kept: WeakMap<K, Row[]>, key: K, make: () => Row
   return rows;
 }
 
-/** All survivors; a row is the same object until its page brings other values. */
-export function toRows(symbols: string[], pages: Page[]): Row[] {
-  const rows = [
-    ...once(bare, symbols, () =>
-      symbols.map((symbol, i): Row => ({ i, symbol, company: "", sector: "", loaded: false })),
-    ),
-  ];
+const places = new WeakMap<string[], Map<string, number>>();
+
+/** Where each of some symbols stands. */
+export function placesOf(symbols: string[]): Map<string, number> {
+  const known = places.get(symbols) ?? new Map(symbols.map((symbol, i) => [symbol, i]));
+  places.set(symbols, known);
+  return known;
+}
+
+/** All survivors in an order of their own, with those that left; a row is the same object until its page brings other values. */
+export function toRows(symbols: string[], pages: Page[], order: string[] = symbols): Row[] {
+  const rows = [...once(bare, symbols, () => symbols.map((symbol, i) => bareRow(symbol, i, false)))];
   for (const page of pages)
     for (const row of once(told, page, () =>
       page.symbols.map((symbol, k) => ({
@@ -58,11 +64,24 @@ export function toRows(symbols: string[], pages: Page[]): Row[] {
         company: page.companies[k] ?? "",
         sector: page.sectors[k] ?? "",
         loaded: true,
+        left: false,
       })),
     ))
       rows[row.i] = row;
-  return rows;
+  if (order === symbols) return rows;
+  const place = placesOf(symbols);
+  const gone = once(leaving, order, () => order.map((symbol) => bareRow(symbol, -1, true)));
+  return order.map((symbol, k) => rows[place.get(symbol) ?? -1] ?? (gone[k] as Row));
 }
+
+const bareRow = (symbol: string, i: number, left: boolean): Row => ({
+  i,
+  symbol,
+  company: "",
+  sector: "",
+  loaded: left,
+  left,
+});
 
 /** Columns by key, with the values of all pages where their rows are. */
 export type Columns = Map<string, Column>;

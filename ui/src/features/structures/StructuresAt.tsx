@@ -7,6 +7,7 @@ import { count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { useNavigate } from "@/shared/route";
 import { Asking } from "@/shared/stack/Asking";
+import { useHeld } from "@/shared/stack/held";
 import { Narrowest } from "@/shared/stack/Stack";
 import { Replied, type StackAddress, StackFrame, useAnswered, useStackPage } from "@/shared/stack/StackPage";
 import { type Search, USUAL_SEARCH, writeScreen } from "@/shared/stack/state";
@@ -33,6 +34,8 @@ const VIEWS = [
   { value: "table" as const, label: "list" },
   { value: "front" as const, label: "front" },
 ];
+
+const keyOf = (one: Row) => one.key;
 
 /** Structures that a search makes and a stack of rules leaves. All of it stands in the address. */
 export function StructuresAt(address: StackAddress) {
@@ -79,7 +82,9 @@ export function StructuresAt(address: StackAddress) {
   const answered = useAnswered(page, useStructures(request));
   const { reply, asked: told, past } = answered;
   const rows = useMemo(() => (reply?.rows ?? []).map((row, place): Row => ({ ...row, place })), [reply]);
-  const row = rows.find((one) => one.key === focused) ?? rows[0];
+  const question = told && JSON.stringify({ ...told, columns: [], aim: null });
+  const held = useHeld(question && reply ? { question, version: reply.version } : null, rows, keyOf);
+  const row = held.rows.find((one) => one.key === focused) ?? held.rows[0];
   const symbol = row?.symbol ?? null;
   // biome-ignore lint/correctness/useExhaustiveDependencies: the reason is made anew when the focused row or the address changes
   useEffect(() => {
@@ -118,11 +123,11 @@ export function StructuresAt(address: StackAddress) {
   }
 
   const asking = base.key === null && !changed;
-  const table = (list: Row[], total: number) => (
+  const table = (total: number) => (
     <WalkTable
       label="Structures that survive"
-      rows={list}
-      keyOf={(one) => one.key}
+      held={held}
+      keyOf={keyOf}
       columns={columns}
       sort={search.weights.length > 0 ? "" : (told?.sort?.[0] ?? "")}
       onSort={(next) => {
@@ -135,7 +140,7 @@ export function StructuresAt(address: StackAddress) {
       onOpen={open}
       gridRef={page.grid}
     >
-      <MoreRows shown={list.length} total={total} step={2 * PAGE} most={MOST} onMore={setShown} />
+      <MoreRows shown={rows.length} total={total} step={2 * PAGE} most={MOST} onMore={setShown} />
     </WalkTable>
   );
   return (
@@ -153,6 +158,7 @@ export function StructuresAt(address: StackAddress) {
           </>
         )
       }
+      held={record ? null : held}
       tools={
         <div className="results-tools">
           <div className="tool-group">
@@ -218,13 +224,13 @@ export function StructuresAt(address: StackAddress) {
                     onOpen={open}
                     onAxes={(front) => setSearch({ front })}
                   />
-                  {table(rows, reply.total)}
+                  {table(reply.total)}
                 </>
               ) : (
                 <Loading what="the front" />
               )
             ) : (
-              table(rows, reply.total)
+              table(reply.total)
             )
           }
         </Replied>

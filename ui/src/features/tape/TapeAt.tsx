@@ -1,12 +1,13 @@
 import { useEffect, useMemo, useState } from "react";
 import { useSubject } from "@/frame/subject";
 import { asOfDay } from "@/shared/address";
-import type { FileFormat } from "@/shared/api/client";
+import type { FileFormat, Schemas } from "@/shared/api/client";
 import { useByKey, useScreens, useTicketMetrics, useTickets } from "@/shared/api/queries";
 import { compact, count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { useNavigate } from "@/shared/route";
 import { Asking } from "@/shared/stack/Asking";
+import { type Held, useHeld } from "@/shared/stack/held";
 import { Narrowest } from "@/shared/stack/Stack";
 import { Replied, type StackAddress, StackFrame, useAnswered, useStackPage } from "@/shared/stack/StackPage";
 import { type View, writeScreen } from "@/shared/stack/state";
@@ -64,6 +65,13 @@ export function TapeAt(address: StackAddress) {
   );
   const answered = useAnswered(page, useTickets(request));
   const { reply, asked: told, past } = answered;
+  const shown = told?.view ?? view;
+  const list = useMemo(() => (reply && shown !== "day" && reply[shown]) || [], [reply, shown]) as AnyRow[];
+  const held = useHeld(
+    told && reply ? { question: JSON.stringify({ ...told, aim: null }), version: reply.version } : null,
+    list,
+    KEYS[shown],
+  );
   const symbol = symbolOf(focused) ?? reply?.symbols[0] ?? null;
   // biome-ignore lint/correctness/useExhaustiveDependencies: the reason is made anew when the focused row or the address changes
   useEffect(() => {
@@ -116,16 +124,15 @@ export function TapeAt(address: StackAddress) {
     focused,
     gridRef: page.grid,
   };
-  const table = <Row,>(
+  const table = <Row extends AnyRow>(
     label: string,
-    list: Row[],
     keyOf: (row: Row) => string,
     columns: Column<Row>[],
     more: Partial<Parameters<typeof WalkTable<Row>>[0]>,
   ) => (
     <WalkTable
       label={label}
-      rows={list}
+      held={held as Held<Row>}
       keyOf={keyOf}
       columns={columns}
       inTray={(row) => inTray.has((row as { symbol: string }).symbol)}
@@ -160,6 +167,7 @@ export function TapeAt(address: StackAddress) {
           onSessions={(sessions) => change({ sessions })}
         />
       }
+      held={view === "day" || evidence ? null : held}
       tools={
         <TapeTools
           view={view}
@@ -211,19 +219,14 @@ export function TapeAt(address: StackAddress) {
               <Narrowest reports={reply.rules} things={TICKETS} />
             </Empty>
           ) : view === "names" ? (
-            table("Names with surviving tickets", reply.names ?? [], (row) => row.symbol, nameColumns(symbolLink), {})
+            table<TapeName>("Names with surviving tickets", KEYS.names, nameColumns(symbolLink), {})
           ) : view === "contracts" ? (
-            table(
-              "Contracts with surviving tickets",
-              reply.contracts ?? [],
-              (row) => `${row.symbol} ${row.expiration} ${row.strike} ${row.is_call}`,
-              contractColumns(symbolLink),
-              { onOpen: (row) => toChain(row.symbol, row) },
-            )
+            table<TapeContract>("Contracts with surviving tickets", KEYS.contracts, contractColumns(symbolLink), {
+              onOpen: (row) => toChain(row.symbol, row),
+            })
           ) : view === "tickets" ? (
-            table(
+            table<TicketRow>(
               "Surviving tickets",
-              reply.tickets ?? [],
               keyOfTicket,
               ticketColumns(symbolLink, current.sessions > 1, (address) => navigate(asOfDay(address, asOf))),
               {
@@ -256,6 +259,20 @@ export function TapeAt(address: StackAddress) {
 }
 
 const keyOfTicket = (t: TicketRow) => `${t.symbol} ${t.session} ${t.place}`;
+
+type TapeName = Schemas["TapeName"];
+type TapeContract = Schemas["TapeContract"];
+type AnyRow = TapeName | TapeContract | TicketRow;
+/** What a row is told from others by, whichever way the tape is looked at. */
+const KEYS = {
+  names: (row: { symbol: string }) => row.symbol,
+  contracts: (row: AnyRow) => {
+    const { symbol, expiration, strike, is_call } = row as TapeContract;
+    return `${symbol} ${expiration} ${strike} ${is_call}`;
+  },
+  tickets: (row: AnyRow) => keyOfTicket(row as TicketRow),
+  day: (row: { symbol: string }) => row.symbol,
+};
 
 /** The name of a row, whichever table it is of. */
 const symbolOf = (key: string | null) => key?.split(" ")[0] ?? null;

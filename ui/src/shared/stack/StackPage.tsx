@@ -2,6 +2,7 @@ import { type ReactNode, useMemo, useRef } from "react";
 import { asOfDay, useAddress } from "@/shared/address";
 import { ApiError, type Metric, type RuleReport } from "@/shared/api/client";
 import { useBaskets, useChangeTray, useMarket, useTray } from "@/shared/api/queries";
+import { number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { Link, useNavigate } from "@/shared/route";
 import { soon, useRowsBusy, whenRows } from "@/shared/settled";
@@ -9,6 +10,7 @@ import { AsOf } from "@/shared/ui/AsOf";
 import { Failed, Loading } from "@/shared/ui/States";
 import { useSaid } from "@/shared/ui/useSaid";
 import { type Base, useBase } from "./base";
+import type { Held } from "./held";
 import { Stack, universeWords } from "./Stack";
 import { type Rule, reasonFor, type Screen } from "./state";
 import type { Things } from "./things";
@@ -30,6 +32,7 @@ type Answer<Request, Reply> = {
   isPlaceholderData: boolean;
 };
 type AnyReply = {
+  version: number;
   symbols: string[];
   newest: boolean;
   session: string;
@@ -125,6 +128,7 @@ export function StackFrame({
   className = "",
   survivors,
   beside,
+  held,
   tools,
   children,
 }: {
@@ -137,6 +141,8 @@ export function StackFrame({
   survivors: ReactNode;
   /** Beside the session: what else says of when the rows are. */
   beside?: ReactNode;
+  /** The list that keeps its order while the market moves. */
+  held: Pick<Held<unknown>, "came" | "left" | "moved" | "reorder"> | null;
   tools: ReactNode;
   children: ReactNode;
 }) {
@@ -168,6 +174,7 @@ export function StackFrame({
           </h2>
           <AsOf session={reply?.session ?? newest} onWrite={page.write} />
           {beside}
+          {held && <Reorder {...held} />}
           <span className="said" role="status">
             {page.said}
           </span>
@@ -179,6 +186,28 @@ export function StackFrame({
     </div>
   );
 }
+
+/** Who came into a list and who left it since it was put in order, and the way to the new order. */
+function Reorder({ came, left, moved, reorder }: Pick<Held<unknown>, "came" | "left" | "moved" | "reorder">) {
+  const differs = came.length > 0 || left.size > 0 || moved;
+  useKeys(differs ? { w: reorder } : {});
+  if (!differs) return null;
+  const parts = [came.length > 0 && `${number(came.length)} came`, left.size > 0 && `${number(left.size)} left`];
+  const who = [came.length > 0 && `came: ${named(came)}`, left.size > 0 && `left: ${named([...left])}`];
+  return (
+    <span className="held" title={who.filter(Boolean).join("; ") || undefined}>
+      {parts.filter(Boolean).join(", ") || "another order by now"}:{" "}
+      <button type="button" className="quiet" title="Take the order of this moment (w)" onClick={reorder}>
+        reorder
+      </button>
+    </span>
+  );
+}
+
+const MOST_NAMED = 12;
+const named = (keys: string[]) =>
+  keys.slice(0, MOST_NAMED).join(", ") +
+  (keys.length > MOST_NAMED ? ` and ${number(keys.length - MOST_NAMED)} more` : "");
 
 /** What a reply says, or why there is none to show: it was refused, it failed, or it is on its way. */
 export function Replied({

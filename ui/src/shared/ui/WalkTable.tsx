@@ -8,6 +8,8 @@ import {
   useRef,
 } from "react";
 import { whenRows } from "@/shared/settled";
+import type { Held } from "@/shared/stack/held";
+import { ChangeMarks } from "./ChangeMarks";
 
 export type Column<Row> = {
   id: string;
@@ -39,7 +41,7 @@ function turned(sort: string, id: string, rising: boolean): string {
 /** Rows that are walked with the arrow keys: the focused one is the page's subject, Enter opens it, and what is below it can unfold. */
 export function WalkTable<Row>({
   label,
-  rows,
+  held,
   keyOf,
   columns,
   sort,
@@ -53,7 +55,8 @@ export function WalkTable<Row>({
   children,
 }: {
   label: string;
-  rows: Row[];
+  /** Its rows, in the order that they keep. */
+  held: Held<Row>;
   keyOf: (row: Row) => string;
   columns: Column<Row>[];
   sort: string;
@@ -67,10 +70,12 @@ export function WalkTable<Row>({
   /** After the last row. */
   children?: ReactNode;
 }) {
+  const { rows, left, version, turn } = held;
   const at = rows.findIndex((row) => keyOf(row) === focused);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: it is shown again where another order put it
   useEffect(() => {
     if (focused !== null) document.getElementById(idOf(focused))?.scrollIntoView({ block: "nearest" });
-  }, [focused]);
+  }, [focused, turn]);
   const walk = (pressed: string) => {
     if (!rows.length) return;
     const page = Math.max(1, Math.floor((gridRef.current?.clientHeight ?? 280) / 28) - 2);
@@ -152,7 +157,8 @@ export function WalkTable<Row>({
         <tbody>
           {rows.map((row) => {
             const id = keyOf(row);
-            const marks = [id === focused ? "focused" : "", inTray(row) ? "in-tray" : ""].join(" ").trim();
+            const states = [id === focused && "focused", inTray(row) && "in-tray", left.has(id) && "left"];
+            const marks = states.filter(Boolean).join(" ");
             const unfolded = below?.(row);
             return (
               <Fragment key={id}>
@@ -161,6 +167,7 @@ export function WalkTable<Row>({
                   className={marks || undefined}
                   aria-selected={id === focused}
                   onClick={(event: MouseEvent) => (event.target as HTMLElement).closest("button, a") || onFocus(row)}
+                  title={left.has(id) ? "Left the list; as it was before" : undefined}
                   onDoubleClick={() => onOpen(row)}
                 >
                   {columns.map((column) => (
@@ -179,6 +186,7 @@ export function WalkTable<Row>({
           })}
         </tbody>
       </table>
+      <ChangeMarks within={gridRef} version={version} />
       {children}
     </div>
   );
