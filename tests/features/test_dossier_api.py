@@ -40,6 +40,37 @@ def test_the_days_move_stands_against_the_move_priced_for_it(tarno: dict, market
     assert today["change"] == pytest.approx(today["price"] - today["previous_close"])
 
 
+def test_the_day_so_far_stands_against_what_was_priced_for_the_time_gone(
+    client: FlaskClient, tarno: dict, market: View
+):
+    """At a quarter to four 375 of 390 minutes have gone by; what comes before the open is TARNO's own."""
+    today, row, frame = tarno["today"], market.row("TARNO"), market.frame
+    gaps = ranges = 0.0
+    for day in range(-64, -1):
+        gaps += math.log(frame.open[row, day] / frame.close[row, day - 1]) ** 2
+        ranges += math.log(frame.high[row, day] / frame.low[row, day]) ** 2 / (4 * math.log(2))
+    before = gaps / (gaps + ranges)
+    gone = before + (1 - before) * 375 / 390
+    so_far = today["so_far"]
+    assert so_far["before_open_pct"] == pytest.approx(100 * before)
+    assert so_far["gone_pct"] == pytest.approx(100 * gone)
+    assert so_far["expected_pct"] == pytest.approx(today["one_day_move_pct"] * math.sqrt(gone))
+    assert so_far["spent_pct"] == pytest.approx(today["spent_pct"] / math.sqrt(gone))
+    assert client.get("/api/dossier/TARNO?as_of=2026-09-08").json["today"]["so_far"] is None, "that day is over"
+
+
+def test_a_day_that_reacts_to_a_report_is_not_measured_by_its_time(client: FlaskClient, market: View):
+    reacting = {
+        market.name(row).symbol
+        for row, reports in market.frame.reports.items()
+        for report in reports
+        if market.reaction(report) == market.last
+    }
+    assert reacting
+    for symbol in reacting:
+        assert client.get(f"/api/dossier/{symbol}").json["today"]["so_far"] is None
+
+
 @pytest.mark.parametrize("estimator", ESTIMATORS)
 @pytest.mark.parametrize("window", [10, 63])
 def test_any_estimator_and_window_can_be_chosen(client: FlaskClient, market: View, estimator: str, window: int):

@@ -10,7 +10,7 @@ from flinch.core.moves.cycles import (
     fan,
     running_ends,
 )
-from flinch.core.moves.expected import expected_move
+from flinch.core.moves.expected import expected_move, overnight_share, variance_gone
 from flinch.core.moves.ledger import (
     MEAN_SIZE,
     PROMISED,
@@ -41,7 +41,9 @@ __all__ = [
     "expected_move",
     "fan",
     "ledger_verdict",
+    "overnight_share",
     "report_moves",
     "running_ends",
     "sellers_won",
+    "variance_gone",
 ]

@@ -49,6 +49,15 @@ class OverTime(BaseModel):
     reason: str | None = Field(description="Why there is no value in the session")
 
 
+class SoFar(BaseModel):
+    """The day up to now against what was priced for the time that has gone by."""
+
+    gone_pct: float = Field(description="Share of the day's variance that has gone by, that before the open with it")
+    expected_pct: float = Field(description="One standard deviation of so much of the day")
+    spent_pct: float = Field(description="Size of the move so far over it")
+    before_open_pct: float = Field(description="Share of a day's variance that comes before the open, of this name")
+
+
 class Today(BaseModel):
     """The session's move against the move its options priced for it."""
 
@@ -62,6 +71,7 @@ class Today(BaseModel):
     next_day_move_pct: float | None
     priced_by: dt.date | None = Field(description="The expiration the one-day move is read from")
     spent_pct: float | None
+    so_far: SoFar | None = Field(description="Missing when the session is over, or nothing is priced for it")
     reason: str | None = Field(description="Why the move or the expected move is missing")
     next_reason: str | None = Field(description="Why nothing is priced for the next session")
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import datetime as dt
+import math
 
 import numpy as np
 
 from flinch.core.calendar import is_monthly
-from flinch.core.moves import expected_move
+from flinch.core.moves import expected_move, overnight_share, variance_gone
 from flinch.core.rules import RuleError, percent
 from flinch.core.volatility import (
     LOOKBACK,
@@ -24,6 +25,7 @@ from flinch.features.dossier.schemas import (
     NextReport,
     OverTime,
     OverTimeQuery,
+    SoFar,
     Standing,
     TenorPoint,
     Today,
@@ -34,6 +36,8 @@ from flinch.screening.columns import Described, describe
 from flinch.store.market.models import TENORS
 from flinch.store.market.surfaces import Expiry
 
+_USUAL_DAYS = 63
+"""Sessions that tell how much of a day comes before its open."""
 NOT_KEPT = "the chain of this session was not kept"
 
 
@@ -80,8 +84,29 @@ def _today(view: View, row: int) -> Today:
         next_day_move_pct=metric("next_day_move_pct"),
         priced_by=expiries[0].expiration if expiries else None,
         spent_pct=metric("spent"),
+        so_far=_so_far(view, row),
         reason=view.reason("spent", row),
         next_reason=view.reason("next_day_move", row),
+    )
+
+
+def _so_far(view: View, row: int) -> SoFar | None:
+    """A day that reacts to a report is left out: what was priced for it came with the report, and not with time."""
+    move, priced = float(view.metric("change_pct")[row]), float(view.metric("one_day_move_pct")[row])
+    if view.over or not view.is_newest or any(view.reaction(report) == view.last for report in view.reports(row)):
+        return None
+    before = slice(max(0, view.last - _USUAL_DAYS - 1), view.last)
+    overnight = overnight_share(*(field[before] for field in view.prices(row)))
+    opened, closes = view.hours.opens(view.as_of.date()), view.hours.closes(view.as_of.date())
+    gone = float(variance_gone(overnight, (view.as_of - opened) / (closes - opened)))
+    expected = priced * math.sqrt(gone)
+    if not expected > 0 or math.isnan(move):
+        return None
+    return SoFar(
+        gone_pct=100 * gone,
+        expected_pct=expected,
+        spent_pct=100 * abs(move) / expected,
+        before_open_pct=100 * float(overnight),
     )
 
 

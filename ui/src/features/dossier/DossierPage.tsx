@@ -182,6 +182,13 @@ function Head({ data }: { data: Dossier }) {
               <b>{number(today.spent_pct)} %</b> of {data.newest ? "today’s" : "that day’s"} ±
               {number(today.one_day_move, 2)} (±
               {number(today.one_day_move_pct, 2)} %) {data.newest ? "is" : "was"} spent
+              {today.so_far && (
+                <span
+                  title={`${number(today.so_far.gone_pct)} % of the day’s variance has gone by, ${number(today.so_far.before_open_pct)} % of it before the open, as this name’s last 63 days were; ±${number(today.so_far.expected_pct, 2)} % was priced for it`}
+                >
+                  , <b>{number(today.so_far.spent_pct)} %</b> of what is due by now
+                </span>
+              )}
             </>
           )}
           <br />

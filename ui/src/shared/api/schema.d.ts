@@ -6810,6 +6810,32 @@ export interface components {
             used: boolean;
         };
         /**
+         * SoFar
+         * @description The day up to now against what was priced for the time that has gone by.
+         */
+        SoFar: {
+            /**
+             * Before Open Pct
+             * @description Share of a day's variance that comes before the open, of this name
+             */
+            before_open_pct: number;
+            /**
+             * Expected Pct
+             * @description One standard deviation of so much of the day
+             */
+            expected_pct: number;
+            /**
+             * Gone Pct
+             * @description Share of the day's variance that has gone by, that before the open with it
+             */
+            gone_pct: number;
+            /**
+             * Spent Pct
+             * @description Size of the move so far over it
+             */
+            spent_pct: number;
+        };
+        /**
          * SourceFigures
          * @description A report's figures as one source first had them.
          */
@@ -8126,6 +8152,8 @@ export interface components {
              * @description Why the move or the expected move is missing
              */
             reason: string | null;
+            /** @description Missing when the session is over, or nothing is priced for it */
+            so_far: components["schemas"]["SoFar"] | null;
             /** Spent Pct */
             spent_pct: number | null;
         };
