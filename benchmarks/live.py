@@ -28,6 +28,8 @@ from flinch.store.market.state import read_state
 from hand import COLUMNS, RULES
 from measure import sized, table
 
+PATIENCE = 600
+"""Seconds after which what was waited for is taken never to come."""
 MOMENTS, FAST = sized(10, 2), sized(12, 3)
 
 
@@ -47,8 +49,11 @@ class Listening:
         threading.Thread(target=self._listen, daemon=True).start()
 
     def _listen(self) -> None:
+        kind = b""
         for line in self._stream:
-            if line.startswith(b"data: "):
+            if line.startswith(b"event: "):
+                kind = line[7:].strip()
+            elif line.startswith(b"data: ") and kind == b"moment":
                 self.told.setdefault(json.loads(line[6:])["version"], time.perf_counter())
 
 
@@ -97,6 +102,7 @@ def main(folder: Path) -> None:
             if newest is not None and newest not in answered:
                 ask(running, "/api/screen", body)
                 answered[newest] = time.perf_counter()
+            assert time.perf_counter() - began < PATIENCE, "no listener is told of what is written"
             time.sleep(0.005)
         share = (spent(running) - (before or 0.0)) / (time.perf_counter() - began)
         told = np.array([listening.told[one] - at for one, at in written.items() if one in listening.told])

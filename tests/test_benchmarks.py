@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from tests.demo_process import PATIENCE
 from tests.kept_market import kept_market
 
 BENCHMARKS = Path(__file__).resolve().parents[1] / "benchmarks"
@@ -25,7 +26,10 @@ def python(*arguments: str) -> subprocess.CompletedProcess[str]:
     environment = os.environ | {
         "FLINCH_BENCHMARK_SMALL": "1", "PYTHONPATH": f"{BENCHMARKS.parent / 'src'}:{BENCHMARKS}"
     }  # fmt: skip
-    return subprocess.run([sys.executable, *arguments], capture_output=True, text=True, env=environment, check=False)
+    # One that waits for ever fails, and does not keep all others waiting.
+    return subprocess.run(
+        [sys.executable, *arguments], capture_output=True, text=True, env=environment, check=False, timeout=PATIENCE
+    )
 
 
 @pytest.mark.parametrize("name", COMPUTED)

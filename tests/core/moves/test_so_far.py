@@ -16,7 +16,7 @@ HALF_RANGE = math.exp(0.01 * math.sqrt(math.log(2)))
 
 
 def days(gaps: list[float], moves: list[float]) -> tuple[np.ndarray, ...]:
-    """Bars whose opens are so far from the closes before them, in logarithms; each ranges so many times the usual about its open."""
+    """Bars whose opens are so far from the closes before them, in logarithms; each ranges so many times the usual about it."""
     close, bars = 100.0, []
     for gap, times in zip(gaps, moves, strict=True):
         opened = close * math.exp(gap)

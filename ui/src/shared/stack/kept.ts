@@ -14,6 +14,9 @@ export function useLook(
   shown: ScreenReply | undefined,
   onBefore: (look: Look | null) => void,
 ): void {
+  // Which names they are, in whatever order: a moment that lets nobody in or out is no other look.
+  const names = shown && `${shown.session} ${[...shown.symbols].sort().join()}`;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the names say what is shown
   useEffect(() => {
     if (id === null || !shown) return;
     let left = false;
@@ -25,7 +28,7 @@ export function useLook(
     return () => {
       left = true;
     };
-  }, [id, shown, onBefore]);
+  }, [id, names, onBefore]);
 }
 
 export type Aside = { name: string; address: string };
