@@ -49,7 +49,7 @@ def test_layers_are_what_rules_see_to_the_last_bit(ask, market: View, length: st
     def rule(text: str) -> np.ndarray:
         if length == "day":
             return market.history(PLAIN.read(text).node, row)
-        bars = version.bars(int(length))
+        bars = version.bars(int(length), version.last)
         panel = version._intraday_panel(bars).only(np.array([row]))
         drawn = np.isfinite(bars.close[row])
         return np.asarray(evaluate([PLAIN.read(text, length).node], panel, 0, bars.close.shape[1])[0])[0][drawn]

@@ -32,7 +32,7 @@ from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
 from flinch.store.market.chain import read_snapshots, stored
 from flinch.store.market.minutes import read_minutes
-from flinch.store.market.models import DailyBar, ExtendedDay, FlowDay
+from flinch.store.market.models import DailyBar, Dividend, Estimate, ExtendedDay, FlowDay
 from flinch.store.market.prints import read_prints
 from flinch.store.market.run import Run, begin_exchange, keep_exchange, read_exchange, read_run, set_run
 from flinch.store.market.state import begin_moment, read_state
@@ -168,6 +168,15 @@ def test_moments_come_in_order_each_whole_and_the_day_turns(going: Engine, every
     assert frame is not None
     assert frame.sessions[-1] == np.datetime64(THURSDAY)
     assert np.isfinite(frame.close[:, -1]).all()
+    # What became known of the companies that morning.
+    declared = read_table(going, select(Dividend).where(Dividend.declared_on == THURSDAY)).sort("name_id")
+    assert declared.height > 0
+    rows = declared["name_id"].to_numpy() - 1
+    assert np.allclose(frame.daily["next_dividend"][rows, -1], declared["amount"].to_numpy())
+    assert np.isnan(frame.daily["next_dividend"][rows, -2]).all()
+    expected = read_table(going, select(Estimate).where(Estimate.known_on == THURSDAY))
+    assert expected.height > 5
+    assert (frame.daily["estimates_age"][expected["name_id"].to_numpy() - 1, -1] == 0).all()
 
 
 def test_one_that_was_ended_in_the_middle_tells_the_moment_again_as_if_it_had_not_been(

@@ -10,7 +10,7 @@ from flinch.market import View
 @pytest.mark.parametrize(("length", "whole_day", "today"), [(5, 78, 75), (15, 26, 25), (60, 7, 7)])
 def test_the_newest_session_ends_with_the_newest_minute(market: View, length: int, whole_day: int, today: int):
     """It is a quarter to four: the last quarter hour has begun for nobody, the last hour is cut short."""
-    bars, frame = market.version.bars(length), market.frame
+    bars, frame = market.version.bars(length, market.last), market.frame
     counts = np.bincount(bars.session)[-10:]
     assert counts.tolist() == [whole_day] * 9 + [today]
     newest = bars.session == market.last
@@ -30,7 +30,7 @@ def test_an_hour_is_made_of_its_minutes(market: View, simulated: SimulatedMarket
     at = minutes["at"].to_numpy().astype("datetime64[m]")
     # In September New York is four hours behind: from half past ten to half past eleven.
     hour = (at >= np.datetime64("2026-09-08T14:30")) & (at < np.datetime64("2026-09-08T15:30"))
-    bars = market.version.bars(60)
+    bars = market.version.bars(60, market.last)
     place = np.flatnonzero(bars.session == market.last - 1)[1]
     found = [getattr(bars, field)[row, place] for field in ("open", "high", "low", "close", "volume")]
     mine = minutes.filter(hour)

@@ -17,21 +17,37 @@ import polars as pl
 from sqlalchemy import Engine, select
 
 from flinch.clock import wall
+from flinch.core.arrays import find
 from flinch.feeds.load_simulated import write_snapshot
 from flinch.feeds.publish import publish, publish_flow
+from flinch.feeds.simulated.calendar import all_sessions
 from flinch.feeds.simulated.day import Day, next_day
+from flinch.feeds.simulated.facts_onward import QUARTER, Company, Facts, facts_of_session
 from flinch.feeds.simulated.onward import Onward
 from flinch.hours import read_hours
 from flinch.store.bulk import replace_rows
 from flinch.store.market.chain import stored
 from flinch.store.market.minutes import minute_rows, read_minutes
-from flinch.store.market.models import DailyBar, EarningsReport, ExtendedDay, MinuteDay, NewsItem, PrintDay, TapeDay
+from flinch.store.market.models import (
+    DailyBar,
+    Dividend,
+    EarningsReport,
+    Estimate,
+    ExtendedDay,
+    Fundamental,
+    MinuteDay,
+    NewsItem,
+    PrintDay,
+    ShortInterest,
+    TapeDay,
+)
+from flinch.store.market.names import read_names
 from flinch.store.market.prints import print_rows, read_prints
 from flinch.store.market.run import forget_looks, keep_exchange, read_exchange, read_run, say_alive, set_run
 from flinch.store.market.state import advance, begin_moment, read_state
 from flinch.store.market.tape import read_tape, tape_rows
 from flinch.store.market.writing import alone, between_moments
-from flinch.store.reading import read_table
+from flinch.store.reading import Floats, dates, numbers, read_table
 
 _PATIENCE = 600
 _BARS = ("open", "high", "low", "close", "volume")
@@ -117,6 +133,31 @@ class Exchange:
                 timing.alias("timing"),
             ),
         )
+        self._tell_facts(day)
+
+    def _tell_facts(self, day: Day) -> None:
+        """What becomes known of the companies with the morning of a session."""
+        ground, session = day.ground, day.session
+        names = read_names(self._engine)
+        company = Company(day.names, ground.planted, numbers(names["shares_outstanding"]), ground.carry)
+        reported = ground.earnings.company[ground.earnings.reaction == 1]
+        tables = (Fundamental, Estimate, Dividend, ShortInterest)
+        known = Facts(*(read_table(self._engine, select(table)) for table in tables))
+        closes = self._closes_before(day)
+        told = facts_of_session(session, company, reported, closes, known, day.stream(f"facts {session}"))
+        for table, rows in zip(tables, told, strict=True):
+            replace_rows(self._engine, table, rows)
+
+    def _closes_before(self, day: Day) -> Floats:
+        """Closes of a quarter before a session, names x sessions, the newest last."""
+        sessions = all_sessions()
+        end = int(np.searchsorted(sessions, day.session))
+        wanted = sessions[end - QUARTER - 1 : end]
+        within = DailyBar.session.between(wanted[0].astype(object), wanted[-1].astype(object))
+        bars = read_table(self._engine, select(DailyBar.name_id, DailyBar.session, DailyBar.close).where(within))
+        closes = np.full((len(day.names), wanted.size), np.nan)
+        closes[bars["name_id"].to_numpy() - 1, find(wanted, dates(bars["session"]))] = numbers(bars["close"])
+        return closes
 
     def _write(self, day: Day, moment: dt.datetime) -> bool:
         """Write what there is more of; whether options traded."""

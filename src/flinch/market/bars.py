@@ -20,7 +20,7 @@ LENGTHS = (5, 15, 60)
 _FIELDS = ("open", "high", "low", "close", "volume")
 _AT_ONCE = 64
 DAYS = 10
-"""Newest sessions whose minutes are used."""
+"""Sessions whose minutes are used: the newest ones of who asks, so that those of a past session stay what they are."""
 
 
 @dataclass(frozen=True)
@@ -41,12 +41,13 @@ def load_bars(
     sessions: NDArray[np.datetime64],
     hours: Hours,
     lengths: tuple[int, ...] = LENGTHS,
+    most: int = DAYS,
 ) -> dict[int, Bars]:
-    """Bars of some minutes of the sessions that have minute bars; an hour that the close cuts short is a bar too.
+    """Bars of some minutes of those of the newest sessions that have minute bars; an hour that the close cuts short is a bar too.
 
     Bars that lie ahead of the newest minute are left out.
     """
-    days = sessions[-DAYS:]
+    days = sessions[-most:]
     width = np.array([hours.minutes(day) for day in days.astype(object)], dtype=np.int64)
     # Some names after the other, so that millions of minutes are never held at once.
     groups = np.array_split(ids, max(1, ids.size // _AT_ONCE))

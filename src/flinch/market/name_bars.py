@@ -82,13 +82,14 @@ Columns = dict[str, FloatArray]
 
 def _regular(view: View, row: int, minutes: int) -> tuple[Columns, IntArray, IntArray]:
     frame = view.version.frame
-    bars = load_bars(view.store, frame.ids[row : row + 1], frame.sessions, view.hours, (minutes,))[minutes]
+    sessions = frame.sessions[: view.end]
+    bars = load_bars(view.store, frame.ids[row : row + 1], sessions, view.hours, (minutes,))[minutes]
     place = np.arange(bars.session.size) - np.searchsorted(bars.session, bars.session)
     return {key: getattr(bars, key)[0] for key in BAR_KEYS}, bars.session, place * minutes
 
 
 def _traded(view: View, row: int, minutes: int) -> tuple[Columns, IntArray, IntArray]:
-    sessions: NDArray[np.datetime64] = view.version.frame.sessions
+    sessions: NDArray[np.datetime64] = view.version.frame.sessions[: view.end]
     days = sessions[-DAYS:]
     wanted = (days[0].astype(object), days[-1].astype(object))
     rows = read_minutes(view.store, (view.id(row), view.id(row)), wanted).sort("at")

@@ -40,6 +40,8 @@ from flinch.market.view import View
 WINDOW = 20
 """Sessions of prints that make the shelves that are tested."""
 QUARTER = 15
+_MINUTE_DAYS = 63
+"""Newest sessions whose quarters of an hour tests are followed by, where there are minutes; those before are followed by days."""
 _WINDOWS_AT_ONCE, _THREADS = 2_000, 2
 
 
@@ -143,7 +145,9 @@ def follow_name(view: View, row: int) -> Tested:
     """A name's shelves of every session of which prints are kept, up to a view's, and how they fared."""
     prints = market_prints(view)
     moves = view.history(PLAIN.read("one_day_move").node, row)
-    quarters = load_bars(view.store, view.frame.ids[row : row + 1], view.version.frame.sessions, view.hours)[QUARTER]
+    quarters = load_bars(
+        view.store, view.frame.ids[row : row + 1], view.version.frame.sessions, view.hours, most=_MINUTE_DAYS
+    )[QUARTER]
     bars = _bars(view, prints, row, (quarters.high[0], quarters.low[0], quarters.close[0]), quarters.session)
     known = _known(view, prints, np.array([row]), moves[None, :])[1]
     return Tested(bars, known, _tests(bars, known))
@@ -172,7 +176,7 @@ def market_record(view: View, wanted: Callable[[Ended], BoolArray] | None = None
 def _history(view: View) -> History:
     prints, every = market_prints(view), view.version.frame
     # Not kept: what is made of them is small.
-    quarters = load_bars(view.store, every.ids, every.sessions, every.hours)[QUARTER]
+    quarters = load_bars(view.store, every.ids, every.sessions, every.hours, most=_MINUTE_DAYS)[QUARTER]
     moves = np.asarray(evaluate([PLAIN.read("one_day_move").node], view.panel, 0, view.end)[0])
     rows = np.arange(len(every.names))
     name, known = _known(view, prints, rows, moves)

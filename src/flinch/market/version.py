@@ -239,7 +239,7 @@ class Version:
     def _column(self, node: Node, session: int, bars: BarLength) -> Column:
         panel, place = self.panel, session
         if bars != "day":
-            shorter = self.bars(int(bars))
+            shorter = self.bars(int(bars), session)
             upto = np.flatnonzero(shorter.session == session)
             if not upto.size:
                 nothing = np.zeros(panel.names, dtype=bool)
@@ -256,10 +256,11 @@ class Version:
 
     # -- shorter bars --------------------------------------------------------------------------------------------------
 
-    def bars(self, minutes: int) -> Bars:
-        """Bars of 5, 15 or 60 minutes, read from the store when first asked for."""
+    def bars(self, minutes: int, session: int) -> Bars:
+        """Bars of 5, 15 or 60 minutes up to a session, read when first asked for; those up to two sessions are kept."""
+        sessions = self.frame.sessions[: session + 1]
         return self.share(
-            ("bars",), lambda: load_bars(self.engine, self.frame.ids, self.frame.sessions, self.frame.hours), 1
+            ("bars", session), lambda: load_bars(self.engine, self.frame.ids, sessions, self.frame.hours), 2
         )[minutes]
 
     def _print_series(self) -> Mapping[str, FloatArray]:

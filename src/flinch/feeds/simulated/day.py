@@ -77,10 +77,11 @@ class Day:
     def __init__(
         self, ground: Ground, book: Book, made: Made, begins: int, before: Whole, bar: Floats, seed: Onward
     ) -> None:
-        """`begins`: the minute after the open with which it begins; until then `before` had traded of each contract of the book,
-        calls and puts in turn, and `bar` is the day's, as `Onward` has it."""
+        """`seed` has the `stream` of random numbers of each label. `begins`: the minute after the open with which it begins;
+        until then `before` had traded of each contract of the book, calls and puts in turn, and `bar` is the day's, as `Onward`
+        has it."""
         self.ground, self.book, self.made, self.begins, self._bar = ground, book, made, begins, bar
-        self._before, self._stream = before, seed.stream
+        self._before, self.stream = before, seed.stream
         self.names, self.session = ground.names, ground.calendar[1]
         self.opened = _opened(self.session)
 
@@ -129,7 +130,7 @@ class Day:
         years = years_to_close(book.expiries.expiration, moment)
         expiries = book.expiries._replace(years=years, vol=vols_during(ground, book, years, minute / _MINUTES))
         spot, everything = self.made.spots[:, minute - 1], np.ones(len(self.names))
-        chain = quote_book(ground, book, expiries, spot, everything, ground.halted, self._stream(f"quotes {moment}"))
+        chain = quote_book(ground, book, expiries, spot, everything, ground.halted, self.stream(f"quotes {moment}"))
         snapshot = Snapshot(moment, book.session, spot, expiries, chain)
         return snapshot._replace(chain=chain._replace(volume=self._traded(snapshot, minute * 60_000)))
 
@@ -160,7 +161,7 @@ class Day:
         """Contracts that a corporate action changed, at a snapshot."""
         ground = self.ground
         return [
-            adjusted_rows(i, story, snapshot, ground.carry[i], self._stream(f"adjusted {snapshot.taken_at}"))
+            adjusted_rows(i, story, snapshot, ground.carry[i], self.stream(f"adjusted {snapshot.taken_at}"))
             for i, name in enumerate(self.names)
             if (story := ground.planted.get(name.symbol)) is not None and story.adjusted is not None
         ]
