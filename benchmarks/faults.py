@@ -38,7 +38,7 @@ from flinch.store.reading import read_table
 from measure import sized, table
 
 TIMES = sized(20, 1)
-UNLIKE = {"market_run", "market_state"}
+UNLIKE = {"market_run", "market_state", "market_job"}
 """Tables that tell when somebody did something by the clock on the wall."""
 NAMES = 40
 
