@@ -15,6 +15,7 @@ from flinch.feeds.simulated.calendar import AS_OF, EXCHANGE_ZONE, session_opens
 from flinch.feeds.simulated.chains import Snapshot
 from flinch.feeds.simulated.day import Day, next_day
 from flinch.feeds.simulated.onward import Onward
+from flinch.store.market.chain import stored
 from flinch.store.market.tape import CANCELLED
 
 
@@ -112,7 +113,8 @@ def test_what_trades_of_a_contract_is_what_its_volume_rises_by(days: list[Day]):
     for moment in (*looks[:60:20], closing(day)):
         snapshot = day.snapshot(moment)
         upto = opened + (moment - day.opened) // dt.timedelta(milliseconds=1)
-        fills = day.made.tape.filter((pl.col("at") < upto) & ((pl.col("conditions") & CANCELLED) == 0))
+        # What is told twice was traded once.
+        fills = day.made.tape.filter((pl.col("at") < upto) & ((pl.col("conditions") & CANCELLED) == 0)).unique()
         if moment == closing(day):
             fills = fills.filter(pl.col("expiration") > day.day)
         assert snapshot.chain.volume.sum() == fills["contracts"].sum()
@@ -198,3 +200,36 @@ def test_who_reports_moves_by_what_follows_and_its_next_report_is_told(simulated
             assert (opened[company] > day.ground.close[company, 0]) == (earnings.jump[place] > 0)
             reacted += 1
     assert reacted
+
+
+def test_some_of_what_goes_wrong_with_markets_goes_wrong_here(days: list[Day]):
+    """Fills are told twice and corrected, and one of the two whole days has a halt; what is traded stays what it was."""
+    for day in days[1:]:
+        tape = day.made.tape
+        twice = tape.height - tape.unique().height
+        cancelled = tape.filter((pl.col("conditions") & CANCELLED) > 0).height
+        assert 10 < twice < 0.002 * tape.height
+        assert 10 < cancelled < 0.002 * tape.height
+    assert days[0].made.halt is None, "of the session that the market was made in no more goes wrong"
+    halted = [day for day in days[1:] if day.made.halt]
+    assert halted
+    for day in halted:
+        halt = day.made.halt
+        assert halt is not None
+        begin, end = (day.opened + dt.timedelta(minutes=minute) for minute in (halt.begin, halt.end))
+        within = pl.col("at").is_between(*(stored(moment) for moment in (begin, end)), closed="left")
+        assert day.made.minutes.filter((pl.col("name") == halt.name) & within).is_empty()
+        midnight = dt.datetime.combine(day.day, dt.time(), dt.UTC)
+        span = [(moment - midnight) // dt.timedelta(milliseconds=1) for moment in (begin, end)]
+        for trades in (day.made.tape, day.made.prints):
+            mine = trades.filter((pl.col("name") == halt.name) & pl.col("at").is_between(*span, closed="left"))
+            assert mine.is_empty()
+        looks = [moment for moment in day.moments if day.has_chains(moment)]
+        inside = next(moment for moment in looks if begin <= moment < end)
+        after = next(moment for moment in looks if moment >= end)
+        for moment, quoted in ((inside, False), (after, True)):
+            chain = (snapshot := day.snapshot(moment)).chain
+            mine_rows = snapshot.expiries.name[chain.expiry] == halt.name
+            assert np.isfinite(chain.bid[mine_rows]).any() == quoted
+            others = np.isfinite(chain.bid[~mine_rows & ~day.ground.halted[snapshot.expiries.name[chain.expiry]]])
+            assert others.all()

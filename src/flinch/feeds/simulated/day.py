@@ -29,6 +29,7 @@ from flinch.feeds.simulated.extended import QUIET, USUAL, ExtendedHours
 from flinch.feeds.simulated.ground import Ground
 from flinch.feeds.simulated.interest import Book, Expiries, ordered_expiries
 from flinch.feeds.simulated.intraday import EVENING, MORNING, minute_closes, regular_bars, thin_bars
+from flinch.feeds.simulated.mishaps import Halt, after_halt, amended, draw_halt, halted_at, without_halted
 from flinch.feeds.simulated.names import SIZES, listing_groups
 from flinch.feeds.simulated.newswire import make_news
 from flinch.feeds.simulated.onward import KEPT_CLOSES, Onward, sessions_from
@@ -57,7 +58,7 @@ _EVENING_ENDS, _EVENING_STEP = 240, 15
 
 class Made(NamedTuple):
     """What is made of a session: the chain at its close, the price of each name at the end of each minute, minute bars, fills,
-    prints and headlines as in `SimulatedMarket`, and what is seen outside regular hours, by name."""
+    prints and headlines as in `SimulatedMarket`, what is seen outside regular hours, by name, and who is halted for a while."""
 
     closed: Snapshot
     spots: Floats
@@ -66,6 +67,7 @@ class Made(NamedTuple):
     prints: pl.DataFrame
     news: pl.DataFrame
     night: ExtendedHours
+    halt: Halt | None
 
 
 class Day:
@@ -130,7 +132,8 @@ class Day:
         years = years_to_close(book.expiries.expiration, moment)
         expiries = book.expiries._replace(years=years, vol=vols_during(ground, book, years, minute / _MINUTES))
         spot, everything = self.made.spots[:, minute - 1], np.ones(len(self.names))
-        chain = quote_book(ground, book, expiries, spot, everything, ground.halted, self.stream(f"quotes {moment}"))
+        halted = halted_at(self.made.halt, minute, ground.halted)
+        chain = quote_book(ground, book, expiries, spot, everything, halted, self.stream(f"quotes {moment}"))
         snapshot = Snapshot(moment, book.session, spot, expiries, chain)
         return snapshot._replace(chain=chain._replace(volume=self._traded(snapshot, minute * 60_000)))
 
@@ -172,7 +175,13 @@ class Day:
     def _traded(self, snapshot: Snapshot, upto: int) -> Whole:
         """Contracts that traded of each of a chain's, up to so many milliseconds after the open."""
         counted = (pl.col("at") < _from_midnight(self.session) + upto) & ((pl.col("conditions") & CANCELLED) == 0)
-        sums = self.made.tape.filter(counted).group_by(_CONTRACT).agg(pl.col("contracts").sum())
+        # What is told twice was traded once.
+        sums = (
+            self.made.tape.filter(counted)
+            .unique(maintain_order=True)
+            .group_by(_CONTRACT)
+            .agg(pl.col("contracts").sum())
+        )
         expiries, chain = snapshot.expiries, snapshot.chain
         columns = expiries.name[chain.expiry], expiries.expiration[chain.expiry], chain.strike, chain.is_call
         rows = pl.DataFrame(dict(zip(_CONTRACT, columns, strict=True)))
@@ -326,9 +335,12 @@ def _in_turn(rows: NDArray[Any]) -> Whole:
 def _made(then: Onward, ground: Ground, book: Book, stretch: _Stretch) -> Made:
     names, session, stream = ground.names, ground.calendar[1], then.stream
     label, sessions = f"{session} {stretch.begins}", ground.calendar[1:2]
+    # Of the session that the market was made in the middle of no more goes wrong than did.
+    halt = None if stretch.begins else draw_halt(names, stream(f"halt {label}"))
+    regular, midnight = without_halted(stretch.regular, halt, _opened(session)), _from_midnight(session)
     opens, everybody = session_opens(sessions), np.ones(len(names))
     awake = ~ground.halted[:, None]
-    spots = minute_closes(stretch.regular, sessions, ground.close)[1]
+    spots = minute_closes(regular, sessions, ground.close)[1]
     ends = dt.datetime.combine(session.astype(object), CLOSE, EXCHANGE_ZONE)
     # What ends with the session is quoted to its last minute.
     years = np.maximum(years_to_close(book.expiries.expiration, ends), _MINUTE_YEARS)
@@ -338,13 +350,15 @@ def _made(then: Onward, ground: Ground, book: Book, stretch: _Stretch) -> Made:
     last = Snapshot(ends, 1, ground.close[:, 1], expiries, chain)
     span = (stretch.begins * 60_000, _DAY_MS)
     tape = stretch_tape(ground, last, stretch.contracts, span, spots, stream(f"tape {label}"))
-    bars = _day_bars(stretch.regular)
+    if not stretch.begins:
+        tape = amended(after_halt(tape, halt, midnight), midnight + _DAY_MS, stream(f"mishaps {label}"))
+    bars = _day_bars(regular)
     seen = {key: ground.close[:, :1].copy() for key in ("open", "high", "low", "close")}
     for key, values in seen.items():
         values[bars["name"].to_numpy(), 0] = bars[key].to_numpy()
     whole = np.full(len(names), _DAY_MS)
     days = Days(**seen, volume=stretch.volume[:, None], traded=awake, ends=whole, over=True)
-    prints = day_prints(names, sessions, days, spots, span[0], stream(f"prints {label}"))
+    prints = after_halt(day_prints(names, sessions, days, spots, span[0], stream(f"prints {label}")), halt, midnight)
     night, outside = stretch.night, []
     if not stretch.begins:
         seen_before = (
@@ -359,9 +373,9 @@ def _made(then: Onward, ground: Ground, book: Book, stretch: _Stretch) -> Made:
         outside.append(thin_bars(MORNING, ground.close[:, :1], *seen_before, extremes))
     seen_after = night.post_last[:, None], night.post_volume[:, None], awake, opens, names, stream(f"evening {label}")
     outside.append(thin_bars(EVENING, ground.close[:, 1:2], *seen_after, None))
-    minutes = pl.concat([stretch.regular, *outside]).sort("name", "at")
+    minutes = pl.concat([regular, *outside]).sort("name", "at")
     news = _news(then, ground, stream(f"news {label}"))
-    return Made(_without_ended(last, session), spots, minutes, tape, prints, news, night)
+    return Made(_without_ended(last, session), spots, minutes, tape, prints, news, night, halt)
 
 
 def _without_ended(snapshot: Snapshot, session: np.datetime64) -> Snapshot:
