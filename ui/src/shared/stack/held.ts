@@ -8,6 +8,7 @@ type InPlace<Row> = { rows: Row[]; left: Set<string>; came: string[]; moved: boo
  * both come in another order now.
  */
 export function inPlace<Row>(before: Row[], now: Row[], keyOf: (row: Row) => string): InPlace<Row> {
+  if (before === now) return { rows: now, left: new Set(), came: [], moved: false };
   const newest = new Map(now.map((row) => [keyOf(row), row]));
   const known = new Set(before.map(keyOf));
   const left = new Set([...known].filter((key) => !newest.has(key)));
