@@ -29,8 +29,12 @@ def keeper(client: FlaskClient) -> Engine:
 
 @pytest.fixture
 def full(client: FlaskClient, keeper: Engine):
-    """One of each kind, made by the pages' own calls, and removed again."""
-    made = []
+    """One of each kind and nothing else, made by the pages' own calls, and removed again."""
+    whose, made = local(keeper), []
+    # Other tests may have left something.
+    for known in (kept.SCREENS, kept.BASKETS, kept.OWN_METRICS, kept.OWN_LINES, kept.PLANS):
+        for row in known.all(keeper, whose):
+            known.remove(keeper, whose, row.id, NOW)
 
     def make(address: str, body: dict) -> None:
         answer = client.post(f"/api/{address}", json=body)
