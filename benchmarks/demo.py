@@ -13,7 +13,7 @@ import urllib.error
 import urllib.request
 from collections.abc import Iterator
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from measure import free_port
 
@@ -26,6 +26,14 @@ class Running(NamedTuple):
     address: str
     process: subprocess.Popen[bytes]
     seconds: float
+
+
+def ask(address: str, path: str, body: object = None, method: str | None = None) -> Any:
+    """The JSON that is answered to a question, with a body as JSON where there is one."""
+    data = None if body is None else json.dumps(body).encode()
+    request = urllib.request.Request(address + path, data, {"Content-Type": "application/json"}, method=method)
+    with urllib.request.urlopen(request, timeout=60) as answer:
+        return json.load(answer)
 
 
 @contextlib.contextmanager

@@ -10,14 +10,12 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
-import json
 import random
 import shutil
 import sys
 import tempfile
 import threading
 import time
-import urllib.request
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -26,7 +24,7 @@ import polars as pl
 import psutil
 from sqlalchemy import Engine, func, select
 
-from demo import serve
+from demo import ask, serve
 from flinch.feeds.going_on import Exchange
 from flinch.reach import reached
 from flinch.store.databases import DEMO
@@ -43,19 +41,12 @@ UNLIKE = {"market_run", "market_state", "market_job"}
 NAMES = 40
 
 
-def ask(address: str, path: str, body: object = None, method: str | None = None) -> Any:
-    data = None if body is None else json.dumps(body).encode()
-    request = urllib.request.Request(address + path, data, {"Content-Type": "application/json"}, method=method)
-    with urllib.request.urlopen(request, timeout=60) as answer:
-        return json.load(answer)
-
-
-def patiently(ask: Callable[[], Any]) -> Any:
+def patiently(question: Callable[[], Any]) -> Any:
     """An answer, as soon as there is one."""
     deadline = time.monotonic() + 600
     while True:
         with contextlib.suppress(OSError, ValueError):
-            return ask()
+            return question()
         assert time.monotonic() < deadline, "nothing answers any more"
         time.sleep(0.05)
 
@@ -68,12 +59,8 @@ class Watching:
         self.out_of_order = 0
         self.prices: dict[dt.datetime, dict[str, float]] = {}
         self.told_otherwise = 0
-        self._newest: dt.datetime | None = None
+        self.newest: dt.datetime | None = None
         threading.Thread(target=self._watch, daemon=True).start()
-
-    @property
-    def newest(self) -> dt.datetime | None:
-        return self._newest
 
     def _watch(self) -> None:
         body = {"stack": {"universe": "all", "rules": []}, "columns": ["price"], "count": NAMES}
@@ -82,9 +69,9 @@ class Watching:
                 before = ask(self.address, "/api/market")
                 shown = ask(self.address, "/api/screen", body)
                 at = dt.datetime.fromisoformat(before["as_of"])
-                if self._newest is not None and at < self._newest:
+                if self.newest is not None and at < self.newest:
                     self.out_of_order += 1
-                self._newest = at
+                self.newest = at
                 if shown["version"] == before["version"]:
                     prices = dict(zip(shown["symbols"][:NAMES], shown["columns"][0]["numbers"], strict=True))
                     self.told_otherwise += self.prices.setdefault(at, prices) != prices
@@ -92,8 +79,8 @@ class Watching:
 
     def later(self) -> None:
         """Wait for a later moment than now."""
-        now, deadline = self._newest, time.monotonic() + 600
-        while self._newest == now:
+        now, deadline = self.newest, time.monotonic() + 600
+        while self.newest == now:
             assert time.monotonic() < deadline, "the market does not go on any more"
             time.sleep(0.02)
 
@@ -167,15 +154,13 @@ def undisturbed(folder: Path, until: dt.datetime, seen: dict[dt.datetime, dict[s
     with reached(folder) as databases:
         engine = make_engine(databases.market_url(DEMO))
         exchange, moments, otherwise = Exchange(engine), 0, 0
-        symbols = None
+        symbols = dict(read_names(engine).select("id", "symbol").iter_rows())
         while exchange.as_of < until:
             told = exchange.step().at
             moments += 1
-            prices = next((values for at, values in seen.items() if at == told), None)
+            prices = seen.get(told)
             if prices is None:
                 continue
-            if symbols is None:
-                symbols = dict(read_names(engine).select("id", "symbol").iter_rows())
             newest = select(func.max(DailyBar.session)).scalar_subquery()
             bars = read_table(engine, select(DailyBar.name_id, DailyBar.close).where(DailyBar.session == newest))
             closes = {symbols[name]: close for name, close in bars.iter_rows()}

@@ -20,7 +20,7 @@ from typing import Any
 import numpy as np
 import psutil
 
-from demo import Running, serve
+from demo import Running, ask, serve
 from flinch.reach import reached
 from flinch.store.databases import DEMO
 from flinch.store.engine import make_engine
@@ -31,13 +31,6 @@ from measure import sized, table
 PATIENCE = 600
 """Seconds after which what was waited for is taken never to come."""
 MOMENTS, FAST = sized(10, 2), sized(12, 3)
-
-
-def ask(running: Running, path: str, body: object = None, method: str | None = None) -> Any:
-    data = None if body is None else json.dumps(body).encode()
-    request = urllib.request.Request(running.address + path, data, {"Content-Type": "application/json"}, method=method)
-    with urllib.request.urlopen(request, timeout=60) as answer:
-        return json.load(answer)
 
 
 class Listening:
@@ -74,19 +67,19 @@ def main(folder: Path) -> None:
         stack = {"universe": "stock", "rules": [{"text": rule.format(edge=20)} for rule in RULES]}
         body = {"stack": stack, "columns": COLUMNS}
         for _ in range(5):
-            ask(running, "/api/screen", body)
+            ask(running.address, "/api/screen", body)
         idle = []
         for _ in range(20):
             began = time.perf_counter()
-            ask(running, "/api/markets/chosen")
+            ask(running.address, "/api/markets/chosen")
             idle.append(time.perf_counter() - began)
 
         # Of the market's first session a quarter of an hour is left.
         if MOMENTS + FAST > 12:
-            ask(running, "/api/run", {"to": "open"}, "PUT")
-            while ask(running, "/api/run")["until"] is not None:
+            ask(running.address, "/api/run", {"to": "open"}, "PUT")
+            while ask(running.address, "/api/run")["until"] is not None:
                 time.sleep(1)
-        ask(running, "/api/run", {"speed": 10}, "PUT")
+        ask(running.address, "/api/run", {"speed": 10}, "PUT")
         written: dict[int, float] = {}
         answered: dict[int, float] = {}
         known = version(engine)
@@ -100,7 +93,7 @@ def main(folder: Path) -> None:
                     began, before = time.perf_counter(), spent(running)
             newest = max((one for one in listening.told if one in written), default=None)
             if newest is not None and newest not in answered:
-                ask(running, "/api/screen", body)
+                ask(running.address, "/api/screen", body)
                 answered[newest] = time.perf_counter()
             assert time.perf_counter() - began < PATIENCE, "no listener is told of what is written"
             time.sleep(0.005)
@@ -108,12 +101,12 @@ def main(folder: Path) -> None:
         told = np.array([listening.told[one] - at for one, at in written.items() if one in listening.told])
         shown = np.array([answered[one] - at for one, at in written.items() if one in answered])
 
-        ask(running, "/api/run", {"speed": 60}, "PUT")
+        ask(running.address, "/api/run", {"speed": 60}, "PUT")
         first, at = version(engine), time.perf_counter()
         while version(engine) < first + FAST:
             time.sleep(0.02)
         fast = 60 * FAST / (time.perf_counter() - at)
-        ask(running, "/api/run", {"speed": 0}, "PUT")
+        ask(running.address, "/api/run", {"speed": 0}, "PUT")
         held = psutil.Process(running.process.pid).memory_full_info().uss / 1e6
         engine.dispose()
     plain = float(np.median(idle))

@@ -138,7 +138,8 @@ export function Gallery({
                 >
                   <p>
                     <b>{row.symbol}</b>
-                    {row.loaded && (
+                    {row.left && <span>left the list</span>}
+                    {row.loaded && !row.left && (
                       <span>
                         {number(valueAt(columns, "price", row), 2)} {arrow(change)} {signed(change, 1)} %
                       </span>

@@ -131,7 +131,9 @@ export function ScreenAt(address: StackAddress) {
     const part: [number, number] = [Math.floor(first / AHEAD) - 1, Math.floor(last / AHEAD) + 2];
     setSeen((before) => (before.join() === part.join() ? before : part));
   }, []);
-  const wanted = useMemo(() => pagesBeside(reply, held.rows, seen), [reply, held.rows, seen]);
+  // A map has no order to keep: it shows who is there now.
+  const order = screen.view === "map" && reply ? reply.symbols : held.rows;
+  const wanted = useMemo(() => pagesBeside(reply, order, seen), [reply, order, seen]);
   const more = useScreenPages(
     useMemo(
       () => ({
@@ -150,10 +152,7 @@ export function ScreenAt(address: StackAddress) {
   // A moment is drawn when all that is looked at of it has come.
   const whole = wanted.every((first) => pages.some((page) => page.first === first));
   const drawn = useWhole(
-    useMemo(
-      () => ({ question, reply, pages, order: held.rows, turn: held.turn }),
-      [question, reply, pages, held.rows, held.turn],
-    ),
+    useMemo(() => ({ question, reply, pages, order, turn: held.turn }), [question, reply, pages, order, held.turn]),
     whole,
   );
   const rows = useMemo(() => toRows(drawn.reply?.symbols ?? [], drawn.pages, drawn.order), [drawn]);
