@@ -100,6 +100,12 @@ def test_a_list_under_the_hand_keeps_its_order_until_it_is_put_in_another(quiet_
     expect(page.locator("tr.focused .col-symbol")).to_have_text(second)
     expect(page.locator(".results h2 b")).to_have_text(f"{shown} names survive")
 
+    page.keyboard.press("2")
+    expect(page.locator(f"#tile-{first}")).to_contain_text("left the list")
+    page.keyboard.press("1")
+    expect(held).to_have_text("1 came, 1 left: reorder")
+    page.keyboard.press("r")
+
     page.keyboard.press("w")
     expect(held).to_have_count(0)
     expect(page.locator("tr.focused .col-symbol")).to_have_text(second)
