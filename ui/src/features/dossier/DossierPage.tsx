@@ -186,7 +186,7 @@ function Head({ data }: { data: Dossier }) {
                 <span
                   title={`${number(today.so_far.gone_pct)} % of the day’s variance has gone by, ${number(today.so_far.before_open_pct)} % of it before the open, as this name’s last 63 days were; ±${number(today.so_far.expected_pct, 2)} % was priced for it`}
                 >
-                  , <b>{number(today.so_far.spent_pct)} %</b> of what is due by now
+                  , <b>{number(today.so_far.spent_pct)} %</b> of what is due
                 </span>
               )}
             </>
