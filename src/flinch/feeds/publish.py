@@ -11,10 +11,11 @@ from sqlalchemy import Engine
 
 from flinch.core.calendar import Hours, is_monthly, years_to_close
 from flinch.core.gamma import StrikeRows, summarise_positions
-from flinch.core.moves import cycle_ends, cycles, running_ends
+from flinch.core.moves import running_ends
 from flinch.core.pricing import exercised_early
-from flinch.core.volatility import constant_maturity_vol, ex_earnings, reports_before, smile_vol
+from flinch.core.volatility import smile_vol
 from flinch.core.volatility.chain import FLAWS, ChainQuotes, ExpirySummary, summarise_expiries, typical_width
+from flinch.core.volatility.terms import Terms, WithoutReports, session_volatility, without_reports
 from flinch.hours import read_hours
 from flinch.jobs import told_as_job
 from flinch.store.bulk import replace_rows
@@ -85,9 +86,10 @@ def publish(engine: Engine, taken_at: dt.datetime | None = None) -> None:
     with told_as_job(JobTable(engine, MarketJob), "publish", {"taken_at": moment.isoformat()}) as tell:
         tell(0.0, "fitting surfaces")
         reading = _read(engine, moment, state.rate)
-        bare = _without_reports(engine, reading)
+        ids = reading.names["id"].to_numpy()
+        bare = without_reports(_terms(reading), next_reactions(engine, ids, reading.session))
         tell(0.5, "writing expirations")
-        _write_expiries(engine, reading, bare.vols)
+        _write_expiries(engine, reading, bare.vol)
         tell(0.65, "adding up exposure")
         _write_positions(engine, reading)
         tell(0.85, "writing the session")
@@ -142,11 +144,11 @@ def compile_publish() -> None:
     )
 
 
-def _write_session(engine: Engine, reading: Reading, bare: _Bare) -> None:
+def _write_session(engine: Engine, reading: Reading, bare: WithoutReports) -> None:
     """What is kept of a session, when the snapshot is the last one of it."""
     later = [s for s in read_snapshots(engine) if s.session == reading.session and s.taken_at > reading.taken_at]
     if not later:
-        _write_surfaces(engine, reading, bare.vols)
+        _write_surfaces(engine, reading, bare.vol)
         _write_day(engine, reading, bare)
 
 
@@ -181,40 +183,22 @@ def _read(engine: Engine, taken_at: dt.datetime, otherwise: float) -> Reading:
     return Reading(taken_at, session, names, spot, rows, groups, owner, years, chain, summary, rate, hours)
 
 
-class _Bare(NamedTuple):
-    """Volatility of each expiration that is still ahead, without reports, and the move priced for one, by name."""
-
-    ahead: np.ndarray
-    vols: np.ndarray
-    move: np.ndarray
-
-
-def _tabled(reading: Reading, values: np.ndarray) -> np.ndarray:
-    """One row a name, one column an expiry in date order."""
-    owner = reading.owner
-    place = np.arange(owner.size) - np.searchsorted(owner, owner)
-    out = np.full((reading.names.height, int(place.max(initial=0)) + 1), np.nan)
-    out[owner, place] = values
-    return out
+def _terms(reading: Reading) -> Terms:
+    summary = reading.summary
+    return Terms(
+        names=reading.names.height,
+        session=np.datetime64(reading.session, "D"),
+        name=reading.owner,
+        expiration=dates(reading.groups["expiration"]),
+        years=reading.years,
+        vol=summary.vol,
+        put_25d=summary.put_25d,
+        call_25d=summary.call_25d,
+        quality=summary.quality,
+    )
 
 
-def _days(reading: Reading) -> np.ndarray:
-    days: np.ndarray = (dates(reading.groups["expiration"]) - np.datetime64(reading.session, "D")).astype(np.float64)
-    return days
-
-
-def _without_reports(engine: Engine, reading: Reading) -> _Bare:
-    days = _days(reading)
-    # An expiration of today prices nothing that is still to come.
-    ahead = np.where(days > 0, reading.summary.vol, np.nan)
-    to_report = next_reactions(engine, reading.names["id"].to_numpy(), reading.session)
-    reports = reports_before(np.nan_to_num(_tabled(reading, days)).astype(np.int64), to_report)
-    bare = ex_earnings(_tabled(reading, reading.years), _tabled(reading, ahead), reports)
-    place = np.arange(reading.owner.size) - np.searchsorted(reading.owner, reading.owner)
-    return _Bare(ahead, bare.vols[reading.owner, place], bare.move)
-
-
-def _write_expiries(engine: Engine, reading: Reading, without_reports: np.ndarray) -> None:
+def _write_expiries(engine: Engine, reading: Reading, bare: np.ndarray) -> None:
     summary = reading.summary
     columns: dict[str, Any] = {
         "years": reading.years,
@@ -227,7 +211,7 @@ def _write_expiries(engine: Engine, reading: Reading, without_reports: np.ndarra
         "carry": summary.carry,
         "lowest_strike": summary.lowest_strike,
         "highest_strike": summary.highest_strike,
-        "vol_ex_earnings": without_reports,
+        "vol_ex_earnings": bare,
         "put_25d": summary.put_25d,
         "call_25d": summary.call_25d,
         "quality": summary.quality,
@@ -243,12 +227,12 @@ def _write_expiries(engine: Engine, reading: Reading, without_reports: np.ndarra
     )
 
 
-def _write_surfaces(engine: Engine, reading: Reading, without_reports: np.ndarray) -> None:
+def _write_surfaces(engine: Engine, reading: Reading, bare: np.ndarray) -> None:
     """What is kept of the session when its chains are not."""
     summary = reading.summary
     rows = np.zeros(reading.owner.size, PACKED)
-    rows["days"] = _days(reading)
-    rows["forward"], rows["svi"], rows["vol_ex_earnings"] = summary.forward, summary.fit.parameters, without_reports
+    rows["days"] = _terms(reading).days
+    rows["forward"], rows["svi"], rows["vol_ex_earnings"] = summary.forward, summary.fit.parameters, bare
     rows["straddle"], rows["straddle_strike"] = summary.straddle, summary.straddle_strike
     rows["lowest"], rows["highest"] = summary.lowest_strike, summary.highest_strike
     rows["quality"] = np.where(np.isfinite(summary.quality), np.round(np.nan_to_num(summary.quality)), NO_QUALITY)
@@ -302,42 +286,17 @@ def _write_positions(engine: Engine, reading: Reading) -> None:
     )
 
 
-def _write_day(engine: Engine, reading: Reading, bare: _Bare) -> None:
-    session, names, owner, summary = reading.session, reading.names, reading.owner, reading.summary
-    expirations, days, years = dates(reading.groups["expiration"]), _days(reading), _tabled(reading, reading.years)
-    targets = np.array(TENORS) / 365
-    vols = constant_maturity_vol(years, _tabled(reading, bare.ahead), targets)
-    month = np.array([30 / 365])
-    fixed = {
-        "iv30_ex_earnings": constant_maturity_vol(years, _tabled(reading, bare.vols), month)[:, 0],
-        "implied_earnings_move": bare.move,
-        "put_25d": constant_maturity_vol(years, _tabled(reading, summary.put_25d), month)[:, 0],
-        "call_25d": constant_maturity_vol(years, _tabled(reading, summary.call_25d), month)[:, 0],
-        "fit_quality": _name_quality(owner, names.height, days, summary),
-    }
+def _write_day(engine: Engine, reading: Reading, bare: WithoutReports) -> None:
+    session, names, owner = reading.session, reading.names, reading.owner
     calendar = read_calendar(engine)
-    here = int(np.searchsorted(calendar, np.datetime64(session, "D")))
-    for key, monthly in (("iv_week", False), ("iv_month", True)):
-        end = calendar[cycles(cycle_ends(calendar, monthly=monthly)).end[here + 1]]
-        fixed[key] = np.full(names.height, np.nan)
-        fixed[key][owner[expirations == end]] = bare.ahead[expirations == end]
-    fixed["iv_nearest"] = np.full(names.height, np.nan)
-    read = np.flatnonzero(np.isfinite(bare.ahead))
-    firsts = np.unique(owner[read], return_index=True)
-    fixed["iv_nearest"][firsts[0]] = bare.ahead[read[firsts[1]]]
     by_name = names.select(pl.col("id").alias("name_id"), pl.lit(session).alias("session"))
-    replace_rows(
-        engine,
-        VolatilityDay,
-        by_name.with_columns(
-            [pl.Series(f"iv{tenor}", vols[:, i]) for i, tenor in enumerate(TENORS)]
-            + [pl.Series(key, values) for key, values in fixed.items()]
-        ),
-    )
+    vols = session_volatility(_terms(reading), bare, calendar, TENORS)
+    replace_rows(engine, VolatilityDay, by_name.with_columns([pl.Series(key, values) for key, values in vols.items()]))
     totals = reading.rows.group_by("name_id", maintain_order=True).agg(
         [pl.col(f"{side}_{what}").sum() for what in ("volume", "open_interest") for side in ("call", "put")]
     )
-    counts = [np.bincount(owner, weights, names.height) for weights in (None, ~is_monthly(expirations, calendar))]
+    weekly = ~is_monthly(dates(reading.groups["expiration"]), calendar)
+    counts = [np.bincount(owner, weights, names.height) for weights in (None, weekly)]
     strikes = np.bincount(owner[reading.chain.group], minlength=names.height)
     quoted_width = typical_width(
         reading.chain, owner, spot=reading.spot[owner], years=reading.years, count=names.height
@@ -352,15 +311,3 @@ def _write_day(engine: Engine, reading: Reading, bare: _Bare) -> None:
             pl.Series("strikes", strikes),
         ).join(totals, on="name_id", how="inner", maintain_order="left"),
     )
-
-
-def _name_quality(owner: np.ndarray, names: int, days: np.ndarray, summary: ExpirySummary) -> np.ndarray:
-    """A name's fit quality: the mean of its expirations between a week and a quarter ahead, or of all when none is."""
-    known = np.isfinite(summary.quality) & (days > 0)
-    near = known & (days >= 7) & (days <= 92)
-    chosen = np.where(np.isin(owner, owner[near]), near, known)
-    with np.errstate(invalid="ignore"):
-        mean: np.ndarray = np.bincount(owner[chosen], summary.quality[chosen], names) / np.bincount(
-            owner[chosen], minlength=names
-        )
-    return mean

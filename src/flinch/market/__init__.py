@@ -5,6 +5,7 @@ from flinch.market.frame import MarketFrame, NameFacts, load_frame
 from flinch.market.holder import MarketHolder, MarketNotReady, warm
 from flinch.market.markets import Market, Markets, NoSuchMarket, make_market
 from flinch.market.opened import opened
+from flinch.market.played import NotKept, played_sessions, view_at
 from flinch.market.version import Column, Version
 from flinch.market.view import Stale, UnknownName, View
 
@@ -21,6 +22,7 @@ __all__ = [
     "Markets",
     "NameFacts",
     "NoSuchMarket",
+    "NotKept",
     "Stale",
     "Table",
     "UnknownName",
@@ -29,5 +31,7 @@ __all__ = [
     "load_frame",
     "make_market",
     "opened",
+    "played_sessions",
+    "view_at",
     "warm",
 ]

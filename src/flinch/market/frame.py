@@ -95,6 +95,11 @@ class MarketFrame:
     """What relative strength is measured against; none: the first index there is."""
     place: Path | None = None
     """Where its arrays are files that last; None where they vanish with the process."""
+    played: bool = False
+    """Whether it is a session that is over as it was at a moment: see `market.played`."""
+    listing: Snapshot | None = None
+    """What tells which contracts are listed in the newest session, with their open interest of the morning, where no look at the
+    chains was taken by the frame's moment."""
 
     def until(self, last: int) -> MarketFrame:
         """The arrays up to and with a session, nothing copied; without expirations and snapshots, which belong to moments."""
@@ -212,6 +217,8 @@ class _Reader:
             rate=read_rates(self.engine, sessions, self.state.rate),
             index_symbol=read_settings(self.engine).index_symbol,
             place=place if self.lasting else None,
+            played=False,
+            listing=None,
         )
 
     def _write(self, place: Path) -> None:

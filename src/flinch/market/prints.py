@@ -192,6 +192,9 @@ def window_of(
 
 def _read(view: View) -> Prints:
     frame, days = view.version.frame, read_print_sessions(view.store)
+    if frame.played:
+        # What came after its session is no print from the future: it is not known.
+        days = [day for day in days if day <= view.today]
     bounds = (days[0], days[-1]) if days else (dt.date.min, dt.date.min)
     told = read_prints(view.store, (0, np.iinfo(np.int32).max), bounds)
     row = np.minimum(np.searchsorted(frame.ids, told["name_id"].to_numpy()), frame.ids.size - 1)

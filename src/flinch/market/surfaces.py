@@ -1,4 +1,4 @@
-"""Expirations of a past session, from the surface that was kept of it."""
+"""Expirations of a past session from the surface that was kept of it, and as they are some time after they were read."""
 
 from __future__ import annotations
 
@@ -46,3 +46,31 @@ def expirations_of(surface: KeptSurface, session: dt.date, spot: float, rate: fl
         )
         for i, row in enumerate(rows)
     ]
+
+
+def carried(
+    expiries: list[Expiry], session: dt.date, moment: dt.datetime, spot: float, rate: float, hours: Hours
+) -> list[Expiry]:
+    """Expirations that were read before, at a moment of a later session: volatility and carry stay, time has gone on and price
+    is another. What was quoted then is not known now; those of before the session are over."""
+    listed = [expiry for expiry in expiries if expiry.expiration >= session]
+    days = np.array([expiry.expiration for expiry in listed], dtype="datetime64[D]")
+    out = []
+    for expiry, years in zip(listed, years_to_close(days, moment, hours).tolist(), strict=True):
+        left = max(years, 0.0) / expiry.years if expiry.years > 0 else float("nan")
+        a, b, rho, m, sigma = expiry.svi
+        forward = spot * float(np.exp((rate - expiry.carry) * years))
+        moved = forward / expiry.forward
+        out.append(
+            expiry._replace(
+                years=years,
+                forward=forward,
+                straddle=float("nan"),
+                straddle_strike=float("nan"),
+                # The smile goes with the price: strikes that took part are as far from the forward as they were.
+                lowest_strike=expiry.lowest_strike * moved,
+                highest_strike=expiry.highest_strike * moved,
+                svi=(a * left, b * left, rho, m, sigma),
+            )
+        )
+    return out

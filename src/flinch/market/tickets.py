@@ -344,7 +344,8 @@ def asked_of(view: View, rows: slice | IntArray, session: int, until: dt.datetim
     An earlier time of the session is looked at with the surfaces that were read by then.
     """
     then = view.at(session)
-    if then.snapshot is None:
+    listing = then.listing
+    if listing is None:
         return None
     following = view.at(session + 1).snapshot if session < view.last else None
     frame = view.frame
@@ -356,8 +357,8 @@ def asked_of(view: View, rows: slice | IntArray, session: int, until: dt.datetim
         previous_close=frame.close[rows, session - 1] if session else np.full(ids.size, np.nan),
         multiplier=frame.multiplier[rows],
         session=view.date(session),
-        snapshot=then.snapshot.taken_at,
-        surfaces=earlier[-1] if earlier else then.snapshot.taken_at,
+        snapshot=listing.taken_at,
+        surfaces=earlier[-1] if earlier else listing.taken_at,
         next_snapshot=None if following is None else following.taken_at,
         until=moment,
         rate=then.rate,

@@ -35,8 +35,8 @@ from flinch.market.frame import MarketFrame
 from flinch.market.own_lines import SIDES, LineSeries, line_prices
 
 _KEPT_COLUMNS = 2_000
-_LASTING = ("calibration",)
-"""Kinds of what is kept that follows from sessions that are over alone."""
+_LASTING = ("calibration", "played", "played minutes")
+"""Kinds of what is kept that follows from what is over alone."""
 _POLL = 0.05
 Kept = TypeVar("Kept")
 
@@ -106,6 +106,12 @@ class Version:
         with self._lock:
             return any(key[0] == kind for key in self._kept)
 
+    def latest(self, *beginning: Hashable) -> object | None:
+        """What was kept last under a key that begins so."""
+        with self._lock:
+            alike = [made for key, made in self._kept.items() if key[: len(beginning)] == beginning]
+        return alike[-1] if alike else None
+
     def asked(self, kind: str, seconds: float) -> bool:
         """Whether something under a key that begins so was asked for in the last so many seconds, of this version or of those
         before it."""
@@ -174,6 +180,8 @@ class Version:
         """Large arrays that follow from the version, mapped where there is a place for files; `lasting` are those that no later
         moment of the newest session changes."""
         state = self.frame.state
+        if self.frame.played and not lasting:
+            return make()
         return kept_arrays(self.frame.place, name, "past" if lasting else str(state.data_version), make)
 
     def _make(self, key: tuple[Hashable, ...], make: Callable[[], object], most: int, coming: Future[object]) -> None:

@@ -23,7 +23,7 @@ from flinch.market.derived import band_of
 from flinch.market.dictionary import BarLength
 from flinch.market.frame import MarketFrame, NameFacts
 from flinch.market.reports import reports_inside
-from flinch.market.surfaces import expirations_of
+from flinch.market.surfaces import carried, expirations_of
 from flinch.market.version import Column, Version
 from flinch.store.market.chain import Snapshot
 from flinch.store.market.facts import Report
@@ -60,7 +60,7 @@ class View:
     def __init__(self, version: Version, session: int | None = None) -> None:
         self.version = version
         self.last = version.last if session is None else session
-        self.is_newest = self.last == version.last
+        self.ends_version = self.last == version.last
         self.today = self.date(self.last)
         self._expirations: dict[int, list[Expiry]] = {}
 
@@ -75,7 +75,19 @@ class View:
     @cached_property
     def frame(self) -> MarketFrame:
         """The version's arrays up to the session."""
-        return self.version.frame if self.is_newest else self.version.frame.until(self.last)
+        return self.version.frame if self.ends_version else self.version.frame.until(self.last)
+
+    @property
+    def is_newest(self) -> bool:
+        """Whether it is what the market is now."""
+        return self.ends_version and not self.version.frame.played
+
+    @property
+    def past(self) -> str | None:
+        """What to ask for to see the same again: a session, or a minute of it in exchange time; None for the newest."""
+        if self.is_newest:
+            return None
+        return f"{self.as_of:%Y-%m-%dT%H:%M}" if self.ends_version else self.today.isoformat()
 
     # -- what is loaded ------------------------------------------------------------------------------------------------
 
@@ -217,12 +229,19 @@ class View:
         """The last moment of the session of which chains are kept."""
         return self.snapshots[-1] if self.snapshots and self.snapshots[-1].session == self.today else None
 
+    @property
+    def listing(self) -> Snapshot | None:
+        """What tells which contracts were listed in the session, with their open interest of the morning."""
+        return self.snapshot or (self.version.frame.listing if self.ends_version else None)
+
     def expirations(self, row: int) -> list[Expiry]:
         """A name's listed expirations as they were read in the session, nearest first."""
-        if self.is_newest:
-            return self.frame.expiries.get(row, [])
+        newest = self.version.frame
+        carried = newest.played and self.snapshot is None
+        if self.ends_version and not carried:
+            return newest.expiries.get(row, [])
         if row not in self._expirations:
-            self._expirations[row] = self._read_expirations(row)
+            self._expirations[row] = self._carried(row) if self.ends_version else self._read_expirations(row)
         return self._expirations[row]
 
     def _read_expirations(self, row: int) -> list[Expiry]:
@@ -230,6 +249,13 @@ class View:
             return self.expirations_at(row, self.snapshot)
         surface = read_surface(self.store, self.id(row), self.today)
         return [] if surface is None else expirations_of(surface, self.today, self.price(row), self.rate, self.hours)
+
+    def _carried(self, row: int) -> list[Expiry]:
+        """Those of the session before, as time has gone on: no look at the chains was taken since."""
+        if not self.last:
+            return []
+        before = self.at(self.last - 1).expirations(row)
+        return carried(before, self.today, self.as_of, self.price(row), self.rate, self.hours)
 
     def expirations_at(self, row: int, moment: Snapshot) -> list[Expiry]:
         """The same as read at one of the kept moments."""
@@ -256,7 +282,7 @@ class View:
         return market_now(
             self.hours.closes(self.today),
             None if self.snapshot is None else self.snapshot.taken_at,
-            self.version.frame.state.as_of if self.is_newest else None,
+            self.version.frame.state.as_of if self.ends_version else None,
         ).astimezone(self.hours.zone)
 
     @property

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
@@ -42,6 +43,18 @@ def make_engine(url: str | URL, *, patient: bool = True) -> Engine:
             **_PLAIN,
         },
     )
+
+
+def as_known(engine: Engine, moment: dt.datetime) -> Engine:
+    """The same database for who knows nothing after a moment: minutes, trades, prints, looks at the chains and surfaces of later
+    are not read."""
+    return engine.execution_options(flinch_known_until=moment.astimezone(dt.UTC).replace(tzinfo=None))
+
+
+def known_until(engine: Engine) -> dt.datetime | None:
+    """The moment, in UTC without a zone, after which nothing is read of a database; None where everything is."""
+    until: dt.datetime | None = engine.get_execution_options().get("flinch_known_until")
+    return until
 
 
 def reader_url(engine: Engine) -> str:

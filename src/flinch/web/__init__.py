@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -15,7 +14,7 @@ from flinch.files import Files
 from flinch.inbox import Inbox
 from flinch.jobs import Jobs
 from flinch.live import Live
-from flinch.market import PLAIN_TABLES, Dictionary, Market, Markets, Table, View
+from flinch.market import PLAIN_TABLES, Dictionary, Market, Markets, Table, View, view_at
 from flinch.market.own_lines import LineAt, line_series
 from flinch.screening.columns import TABLE_METRICS, Described
 from flinch.store.databases import DEMO
@@ -23,6 +22,7 @@ from flinch.store.errors import DatabaseAway
 from flinch.store.owned.kept import OWN_LINES, OWN_METRICS, Stamp, read_stamps
 from flinch.store.owned.models import OwnMetric
 from flinch.store.owned.owners import Whose, chosen_market, owner_called
+from flinch.web.as_of import AS_OF, AsOf
 from flinch.web.identity import who
 from flinch.web.problems import ERRORS, Problem, UserError, answer, reply
 
@@ -103,16 +103,17 @@ def _chosen() -> str:
     return DEMO
 
 
-def view(as_of: dt.date | None = None) -> View:
-    """The market that this request works on, as of a day's session; the newest one unless a day is given. Call it once."""
+def view(as_of: AsOf | None = None) -> View:
+    """The market that this request works on, as of a day's session or as it was at a minute; the newest one unless that is given.
+    Call it once. Raises NotKept."""
     newest = market().holder.current()
-    return newest if as_of is None else newest.at(newest.session_on(as_of))
+    return newest if as_of is None else view_at(newest, as_of)
 
 
 class AsOfQuery(BaseModel):
     """Which session a page is about."""
 
-    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+    as_of: AsOf | None = AS_OF
 
 
 class RemoveQuery(BaseModel):

@@ -16,6 +16,7 @@ import { useSettledMark, whenRows } from "@/shared/settled";
 import { later } from "@/shared/ui/later";
 import { type Action, FindBox } from "./FindBox";
 import { Peek } from "./Peek";
+import { Played } from "./Played";
 import { DATA, GROUPS, HANDBOOK, isOn, PAGES, type Page } from "./pages";
 import { Running } from "./Running";
 import { useSubject } from "./subject";
@@ -101,7 +102,7 @@ export function Frame() {
         <Pages at={location.pathname} to={addressOf} />
         <FindBox inputRef={search} actions={actions} />
         <AsOf past={asOf} />
-        <Running />
+        {!asOf?.includes("T") && <Running />}
         <MarketChoice />
         <button type="button" className="quiet" onClick={toggleTheme} title="Light or dim (m)">
           {theme === "dim" ? "light" : "dim"}
@@ -110,8 +111,11 @@ export function Frame() {
           ?
         </button>
       </header>
-      <Away />
-      <Coming />
+      <div className="notices">
+        <Away />
+        <Coming />
+        {asOf?.includes("T") && <Played asOf={asOf} main={main} />}
+      </div>
       {conflict && <ConflictDialog />}
       <main ref={main}>
         <Outlet />
@@ -168,10 +172,10 @@ function Pages({ at, to }: { at: string; to: (page: Page) => string }) {
 function AsOf({ past }: { past: string | null }) {
   const market = useMarket().data;
   if (!market) return <span className="asof" />;
-  if (past !== null && past < (market.sessions.at(-1) ?? ""))
+  if (past !== null && (past.includes("T") || past < (market.sessions.at(-1) ?? "")))
     return (
       <span className="asof past" title={`The newest session is ${date(market.sessions.at(-1) ?? "", true)}`}>
-        a past session: <b>{date(past, true)}</b>
+        {past.includes("T") ? "played again" : "a past session"}: <b>{date(past, true)}</b>
       </span>
     );
   return (

@@ -19,6 +19,7 @@ const GROUPS: [string, [string, string][]][] = [
       ["i", "plans"],
       ["l", "lists: keep only, add, remove, paste, baskets"],
       ["[ ]", "the session before, the one after"],
+      [", .", "in a session that is played again: a minute back, a minute on; < > a quarter of an hour"],
       ["p", "show or hide the Peek"],
       ["m", "light or dim"],
       ["?", "these keys"],

@@ -51,6 +51,7 @@ export function Peek({
         {(asOf || until) && (
           <p className="past">
             as of {date(shown.session, true)}
+            {asOf?.includes("T") && ` ${asOf.slice(11)}`}
             {until && `, ${until}`}
           </p>
         )}

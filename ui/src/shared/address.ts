@@ -13,7 +13,7 @@ export function lastAddress(page: string): string {
   return page + (left.get(page) ?? "");
 }
 
-/** An address as of a day's session; of the newest one without a day. */
+/** An address as of a day's session, or of a minute of it; of the newest one without a day. */
 export function asOfDay(address: string, day: string | null): string {
   const [path = "", query = ""] = address.split("?");
   const params = new URLSearchParams(query);
@@ -22,10 +22,13 @@ export function asOfDay(address: string, day: string | null): string {
   return params.size > 0 ? `${path}?${params}` : path;
 }
 
-/** The past session that the page at hand is about, null for the newest one; it goes along to wherever the page leads. */
+/**
+ * The past session that the page at hand is about, or the minute of one that is played again; null for the newest one. It goes
+ * along to wherever the page leads.
+ */
 export function useAsOf(): string | null {
   const day = useSearchParams()[0].get("asof");
-  return day !== null && /^\d{4}-\d\d-\d\d$/.test(day) ? day : null;
+  return day !== null && /^\d{4}-\d\d-\d\d(T\d\d:\d\d)?$/.test(day) ? day : null;
 }
 
 /**

@@ -76,6 +76,13 @@ export function instant(iso: string): string {
 /** 9 Sep 15:45, as written in the instant's own zone. */
 export const moment = (iso: string) => `${date(iso)} ${iso.slice(11, 16)}`;
 
+/** A time of day so many minutes later, within the day: 09:31. */
+export function later(time: string, minutes: number): string {
+  const [hour = 0, minute = 0] = time.split(":").map(Number);
+  const at = Math.min(Math.max(hour * 60 + minute + minutes, 0), 24 * 60 - 1);
+  return `${String(Math.floor(at / 60)).padStart(2, "0")}:${String(at % 60).padStart(2, "0")}`;
+}
+
 export function count(n: number, one: string, many = `${one}s`): string {
   return `${number(n)} ${n === 1 ? one : many}`;
 }

@@ -48,6 +48,7 @@ def dossier(view: View, symbol: str, estimator: Estimator, window: int) -> Dossi
     return Dossier(
         session=view.today,
         newest=view.is_newest,
+        past=view.past,
         as_of=view.as_of,
         chain_kept=view.snapshot is not None,
         symbol=name.symbol,
@@ -93,7 +94,7 @@ def _today(view: View, row: int) -> Today:
 def _so_far(view: View, row: int) -> SoFar | None:
     """A day that reacts to a report is left out: what was priced for it came with the report, and not with time."""
     move, priced = float(view.metric("change_pct")[row]), float(view.metric("one_day_move_pct")[row])
-    if view.over or not view.is_newest or any(view.reaction(report) == view.last for report in view.reports(row)):
+    if view.over or not view.ends_version or any(view.reaction(report) == view.last for report in view.reports(row)):
         return None
     before = slice(max(0, view.last - _USUAL_DAYS - 1), view.last)
     overnight = overnight_share(*(field[before] for field in view.prices(row)))

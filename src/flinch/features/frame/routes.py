@@ -1,5 +1,7 @@
 from __future__ import annotations
 
+import datetime as dt
+
 import numpy as np
 from flask import Response, request
 from flask_openapi3 import APIBlueprint
@@ -17,15 +19,18 @@ from flinch.features.frame.schemas import (
     NameRow,
     Peek,
     PeekQuery,
+    PlayedInfo,
     RunAsked,
     RunInfo,
     SymbolPath,
 )
 from flinch.live import moment
-from flinch.market import PLAIN, View
+from flinch.market import PLAIN, View, played_sessions
 from flinch.market.headlines import headlines
 from flinch.serving import STAY, Stream
-from flinch.web import ERRORS, Done, Problem, market, owner, reply, services, view
+from flinch.store.market.prints import read_print_sessions
+from flinch.store.market.tape import read_tape_sessions
+from flinch.web import ERRORS, AsOfQuery, Done, Problem, market, owner, reply, services, view
 from flinch.web.files import RESPONSES, answer_file
 
 PEEK_METRICS = (
@@ -65,9 +70,35 @@ def read_market() -> Response:
             version=now.data_version,
             names=len(now.frame.names),
             sessions=sessions,
+            played=played_sessions(now),
+            opens=f"{now.hours.usual[0]:%H:%M}",
             coming=None if coming is None else Coming(what=coming[0], percent=coming[1]),
         )
     )
+
+
+@blueprint.get("/played", responses={200: PlayedInfo, 404: Problem})
+def read_played(query: AsOfQuery) -> Response:
+    """What is known at a minute of a session that is played again."""
+    now = view(query.as_of)
+    return reply(
+        PlayedInfo(
+            session=now.today,
+            moment=now.as_of,
+            opens=now.hours.opens(now.today),
+            closes=now.hours.closes(now.today),
+            chains=_looked_at(now),
+            trades=now.today in read_tape_sessions(now.store),
+            prints=now.today in read_print_sessions(now.store),
+        )
+    )
+
+
+def _looked_at(now: View) -> dt.datetime | None:
+    """The last look at the chains: one that is kept, or the close before, of which what was read stays."""
+    before = now.hours.closes(now.date(now.last - 1)) if now.last else None
+    kept = now.snapshots[-1].taken_at.astimezone(now.hours.zone) if now.snapshots else before
+    return kept if kept is None or before is None else max(kept, before)
 
 
 @blueprint.get("/run", responses={200: RunInfo})

@@ -5,6 +5,8 @@ from typing import Literal
 
 from pydantic import BaseModel, Field, model_validator
 
+from flinch.web.as_of import AS_OF, AsOf
+
 
 class Coming(BaseModel):
     """What of the market is still being made, and how many percent of it are."""
@@ -23,7 +25,21 @@ class MarketInfo(BaseModel):
     version: int
     names: int
     sessions: list[dt.date] = Field(description="Every session held, oldest first")
+    played: list[dt.date] = Field(description="Those that can be played again: their minutes are kept")
+    opens: str = Field(description="When most sessions open, as hour:minute in exchange time")
     coming: Coming | None
+
+
+class PlayedInfo(BaseModel):
+    """What is known at a minute of a session that is played again; moments are in exchange time."""
+
+    session: dt.date
+    moment: dt.datetime
+    opens: dt.datetime
+    closes: dt.datetime
+    chains: dt.datetime | None = Field(description="When chains were looked at last by then, as far as that is kept")
+    trades: bool = Field(description="Whether option trades of the session are kept")
+    prints: bool = Field(description="Whether off-exchange prints of it are kept")
 
 
 RunTo = Literal["open", "close", "session"]
@@ -76,7 +92,7 @@ class SymbolPath(BaseModel):
 
 
 class PeekQuery(BaseModel):
-    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+    as_of: AsOf | None = AS_OF
 
 
 class Fact(BaseModel):

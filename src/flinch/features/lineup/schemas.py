@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from flinch.screening.body import Text
+from flinch.web.as_of import AS_OF, AsOf
 
 MOST_NAMES = 520
 MOST_CORRELATED = 40
@@ -21,7 +22,7 @@ class LineupRequest(BaseModel):
     own: Text = Field("", description="The expression of an own baseline")
     x: Text = Field("hv21", description="Across, for the scatter")
     y: Text = Field("iv30", description="Up, for the scatter")
-    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+    as_of: AsOf | None = AS_OF
 
 
 class Axis(BaseModel):
@@ -87,7 +88,7 @@ class CorrelationRequest(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     symbols: list[Annotated[str, Field(max_length=12)]] = Field(min_length=2, max_length=MOST_CORRELATED)
     sessions: int = Field(126, ge=42, le=504)
-    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+    as_of: AsOf | None = AS_OF
 
 
 class Tie(BaseModel):

@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from flinch.screening.body import StackBody
 from flinch.screening.report import RuleReport
 from flinch.screening.shelf_record import RecordRow
+from flinch.web.as_of import AS_OF, AsOf
 
 MOST_ROWS, MOST_LEVELS = 1_200, 24
 Position = Literal["above all", "within", "below all", "none that large", "none"]
@@ -37,7 +38,7 @@ class StackAsked(BaseModel):
     stack: StackBody
     window: Window = Window()
     positions: list[Position] = Field([], max_length=5, description="Show names at these positions alone; none: all")
-    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+    as_of: AsOf | None = AS_OF
 
 
 class ShelfRecord(BaseModel):
@@ -121,6 +122,9 @@ class PrintsReply(BaseModel):
     version: int
     session: dt.date
     newest: bool
+    past: str | None = Field(
+        description="What to ask for to see the same again; null for the newest"
+    )
     first_session: dt.date | None = Field(description="The window's first session; missing when no prints are kept")
     last_session: dt.date | None
     universe: int

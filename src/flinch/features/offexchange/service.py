@@ -103,6 +103,7 @@ def look(found: Found, own: dict[str, Described], request: PrintsRequest) -> Pri
         version=view.data_version,
         session=view.today,
         newest=view.is_newest,
+        past=view.past,
         first_session=view.date(found.first) if found.kept else None,
         last_session=view.date(found.last) if found.kept else None,
         universe=int(found.ran.universe.sum()),

@@ -42,7 +42,7 @@ def as_file(
     table: Iterator[list[Cell]] = (
         [names[row].symbol, names[row].company, *[_cell(column, row) for column in columns]] for row in written
     )
-    moment = at_the_exchange(view.as_of) if view.is_newest else f"{view.today}, at the close"
+    moment = at_the_exchange(view.as_of) if view.ends_version else f"{view.today}, at the close"
     notes = [
         ("universe", f"{request.stack.universe}: {int(ran.universe.sum())} names"),
         ("survivors", str(int(ran.result.survivors.sum()))),

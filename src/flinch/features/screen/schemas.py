@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from flinch.screening.body import ScreenBody, StackBody, Tag, Text
 from flinch.screening.report import RuleReport
 from flinch.screening.starters import Starter
+from flinch.web.as_of import AS_OF, AsOf
 
 Symbols = Annotated[list[Annotated[str, Field(max_length=12)]], Field(max_length=10_000)]
 Sort = Annotated[list[Annotated[str, Field(max_length=80)]], Field(max_length=2)]
@@ -30,7 +31,7 @@ class RowsRequest(BaseModel):
     sort: Sort = Field([], description="Keys, - before one that falls; none: the market's order")
     first: int = Field(0, ge=0, le=100_000, description="The first name told about, in that order")
     count: int = Field(10_000, ge=0, le=10_000, description="How many are told about")
-    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+    as_of: AsOf | None = AS_OF
 
 
 class ScreenRequest(RowsRequest):
@@ -106,6 +107,9 @@ class ScreenReply(RowsReply):
 
     session: dt.date
     newest: bool
+    past: str | None = Field(
+        description="What to ask for to see the same again; null for the newest"
+    )
     universe: int
     rules: list[RuleReport]
     changed: Changed | None
@@ -118,7 +122,7 @@ class SeriesRequest(BaseModel):
     symbols: list[Annotated[str, Field(max_length=12)]] = Field(max_length=80)
     what: Literal["price", "volatility"]
     sessions: int = Field(63, ge=10, le=504)
-    as_of: dt.date | None = None
+    as_of: AsOf | None = AS_OF
 
 
 class Series(BaseModel):
@@ -197,4 +201,4 @@ class ExportRequest(BaseModel):
     stack: StackBody
     columns: list[Text] = Field([], max_length=60)
     sort: Sort = []
-    as_of: dt.date | None = None
+    as_of: AsOf | None = AS_OF

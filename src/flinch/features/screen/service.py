@@ -54,6 +54,7 @@ def run(
         symbols=[view.frame.names[row].symbol for row in rows],
         session=view.today,
         newest=view.is_newest,
+        past=view.past,
         universe=int(ran.universe.sum()),
         rules=rule_reports(own, ran, request.aim),
         changed=_changed(view, engine, whose, dictionary, request, ran) if request.against else None,

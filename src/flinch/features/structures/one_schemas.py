@@ -5,6 +5,8 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from flinch.web.as_of import AS_OF, AsOf
+
 LegsText = Annotated[
     str, Field(min_length=1, max_length=400, description="Like -1P95@2026-10-16,+1P90@2026-10-16,+100S")
 ]
@@ -21,7 +23,7 @@ class OneAsked(BaseModel):
     ahead: float | None = Field(None, ge=0, le=2_000, description="Days from now; none: half of its time")
     shift: float = Field(0, ge=-80, le=200, description="Points added to every volatility")
     scaled: bool = Field(False, description="Give the own past the spread of the forecast")
-    as_of: dt.date | None = None
+    as_of: AsOf | None = AS_OF
 
 
 class LegView(BaseModel):

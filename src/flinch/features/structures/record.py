@@ -12,13 +12,14 @@ from flinch.core.rules import percent
 from flinch.core.structures import BANDS, LEAST_CASES, OPINIONS, Opinion, brier, lead_of, reliability
 from flinch.market import View
 from flinch.market.calibration import EVERY, Record, calibration_record
+from flinch.web.as_of import AS_OF, AsOf
 
 
 class RecordQuery(BaseModel):
     """Of which name beside the market."""
 
     symbol: str | None = Field(None, max_length=64)
-    as_of: dt.date | None = None
+    as_of: AsOf | None = AS_OF
 
 
 class BandLine(BaseModel):

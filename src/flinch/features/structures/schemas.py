@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from flinch.screening.body import StackBody, Text
 from flinch.screening.report import RuleReport
 from flinch.screening.search import SearchBody
+from flinch.web.as_of import AS_OF, AsOf
 
 MOST_ROWS = 1_200
 
@@ -18,7 +19,7 @@ class SearchAsked(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     stack: StackBody
     search: SearchBody = SearchBody()
-    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+    as_of: AsOf | None = AS_OF
     sort: list[Annotated[str, Field(max_length=80)]] = Field(
         ["-edge_forecast"], max_length=2, description="Keys, - before one that falls; not used with weights"
     )
@@ -108,6 +109,9 @@ class StructuresReply(BaseModel):
     version: int
     session: dt.date
     newest: bool
+    past: str | None = Field(
+        description="What to ask for to see the same again; null for the newest"
+    )
     moment: dt.datetime
     reason: str | None = Field(description="Why there is nothing to look at")
     names: int = Field(description="Names that were looked at")

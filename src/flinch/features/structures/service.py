@@ -99,6 +99,7 @@ def look(found: Found, own: dict[str, Described], things: Dictionary, request: S
         version=view.data_version,
         session=view.today,
         newest=view.is_newest,
+        past=view.past,
         moment=view.as_of,
         reason=None if view.snapshot else NOT_KEPT,
         names=found.names,

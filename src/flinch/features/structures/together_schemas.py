@@ -5,6 +5,7 @@ import datetime as dt
 from pydantic import BaseModel, ConfigDict, Field
 
 from flinch.features.structures.one_schemas import LegsText
+from flinch.web.as_of import AS_OF, AsOf
 
 MOST_TOGETHER = 60
 
@@ -22,7 +23,7 @@ class TogetherAsked(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     structures: list[OneOfThem] = Field(min_length=1, max_length=MOST_TOGETHER)
-    as_of: dt.date | None = None
+    as_of: AsOf | None = AS_OF
 
 
 class Gains(BaseModel):

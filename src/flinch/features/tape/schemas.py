@@ -7,6 +7,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from flinch.screening.body import StackBody
 from flinch.screening.report import RuleReport
+from flinch.web.as_of import AS_OF, AsOf
 
 MOST_ROWS = 1_200
 ViewKind = Literal["names", "tickets", "contracts", "day"]
@@ -27,7 +28,7 @@ class StackAsked(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     stack: StackBody
     sessions: int = Field(1, ge=1, le=5, description="How many sessions back, the as-of session among them")
-    as_of: dt.date | None = Field(None, description="The last session on or before this day; none: the newest")
+    as_of: AsOf | None = AS_OF
     until: Time | None = Field(
         None, description="A time of the as-of session at the exchange; none: its end, or the newest moment"
     )
@@ -137,6 +138,9 @@ class TapeReply(BaseModel):
     version: int
     session: dt.date
     newest: bool
+    past: str | None = Field(
+        description="What to ask for to see the same again; null for the newest"
+    )
     moment: dt.datetime
     sessions: list[dt.date] = Field(description="Those that can be looked at, up to the as-of session")
     universe: int = Field(description="Tickets of the universe's names in the sessions asked for")
@@ -205,7 +209,7 @@ class FillsAsked(BaseModel):
 
     session: dt.date
     place: int = Field(ge=0, le=1_000_000)
-    as_of: dt.date | None = None
+    as_of: AsOf | None = AS_OF
     until: Time | None = None
 
 

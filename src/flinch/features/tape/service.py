@@ -60,6 +60,7 @@ def look(found: Survivors, own: dict[str, Described], request: TapeRequest) -> T
         version=view.data_version,
         session=view.today,
         newest=view.is_newest and table.until is None,
+        past=view.past if table.until is None else view.past or view.today.isoformat(),
         moment=table.until or view.as_of,
         sessions=[view.date(day.session) for day in table.days],
         universe=int(found.ran.universe.sum()),

@@ -10,7 +10,7 @@ import numpy as np
 import polars as pl
 from sqlalchemy import Engine, select
 
-from flinch.store.engine import told
+from flinch.store.engine import known_until, told
 from flinch.store.market.interest import read_interest_day
 from flinch.store.market.models import ChainSnapshot, ContractSeries, Dividend, NameChain, SnapshotPrice
 from flinch.store.market.splits import read_splits
@@ -48,8 +48,9 @@ class Snapshot(NamedTuple):
 
 def read_snapshots(engine: Engine) -> list[Snapshot]:
     """Every snapshot held, in order."""
-    s = ChainSnapshot
-    rows = read_table(engine, select(s.taken_at, s.session).order_by(s.taken_at))
+    s, until = ChainSnapshot, known_until(engine)
+    wanted = select(s.taken_at, s.session).order_by(s.taken_at)
+    rows = read_table(engine, wanted if until is None else wanted.where(s.taken_at <= until))
     return [Snapshot(taken_at.replace(tzinfo=dt.UTC), session) for taken_at, session in rows.iter_rows()]
 
 

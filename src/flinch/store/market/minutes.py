@@ -8,7 +8,7 @@ import numpy as np
 import polars as pl
 from sqlalchemy import Engine, select
 
-from flinch.store.engine import told
+from flinch.store.engine import known_until, told
 from flinch.store.market.models import MinuteDay
 from flinch.store.market.splits import read_splits
 from flinch.store.packing import pack_groups, packed_prices, unpack_groups, unpacked_prices
@@ -43,6 +43,12 @@ def minute_rows(bars: pl.DataFrame) -> pl.DataFrame:
     )
 
 
+def read_minute_sessions(engine: Engine) -> list[dt.date]:
+    """Sessions of which minutes are kept, in order."""
+    with told(), engine.connect() as connection:
+        return list(connection.execute(select(MinuteDay.session).distinct().order_by(MinuteDay.session)).scalars())
+
+
 def read_minutes(
     engine: Engine, names: tuple[int, int], sessions: tuple[dt.date, dt.date], *, as_told: bool = False
 ) -> pl.DataFrame:
@@ -67,6 +73,9 @@ def read_minutes(
             "volume": np.where(records["volume"] < 0, np.nan, records["volume"]),
         }
     )
+    until = known_until(engine)
+    # A minute is known when it is over, and moments are whole minutes.
+    rows = rows if until is None else rows.filter(pl.col("at") < until)
     return (
         rows if as_told else read_splits(engine).adjust(rows, "session", ("open", "high", "low", "close"), ("volume",))
     )

@@ -8,9 +8,10 @@ import numpy as np
 import polars as pl
 from sqlalchemy import Engine, select
 
-from flinch.store.engine import told
+from flinch.store.engine import known_until, told
 from flinch.store.market.models import PrintDay
 from flinch.store.market.splits import read_splits
+from flinch.store.market.tape import told_by
 from flinch.store.packing import pack_groups, packed_prices, unpack_groups, unpacked_prices
 from flinch.store.reading import numbers
 
@@ -69,6 +70,7 @@ def read_prints(
             "conditions": records["conditions"],
         }
     )
+    rows = told_by(rows, known_until(engine))
     return rows if as_told else read_splits(engine).adjust(rows, "session", ("price",), ("shares",))
 
 

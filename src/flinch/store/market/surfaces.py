@@ -8,9 +8,9 @@ from typing import NamedTuple
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
-from sqlalchemy import Engine, select
+from sqlalchemy import ColumnElement, Engine, select
 
-from flinch.store.engine import told
+from flinch.store.engine import known_until, told
 from flinch.store.market.chain import stored
 from flinch.store.market.models import SVI_COLUMNS, ExpiryVolatility, SurfaceDay
 from flinch.store.packing import unpack, unpack_groups
@@ -44,9 +44,14 @@ def read_surface(engine: Engine, name_id: int, session: dt.date) -> KeptSurface 
     s = SurfaceDay
     with told(), engine.connect() as connection:
         row = connection.execute(
-            select(s.taken_at, s.surface).where(s.name_id == name_id, s.session == session)
+            select(s.taken_at, s.surface).where(s.name_id == name_id, s.session == session, *_known(engine))
         ).first()
     return None if row is None else KeptSurface(row[0].replace(tzinfo=dt.UTC), unpack(PACKED, row[1]))
+
+
+def _known(engine: Engine) -> list[ColumnElement[bool]]:
+    until = known_until(engine)
+    return [] if until is None else [SurfaceDay.taken_at <= until]
 
 
 _FEW = 150
@@ -59,7 +64,7 @@ def read_surfaces(
     """Expirations of names' surfaces in a session, of type `PACKED`, and the key of the name of each: of all names, or at least
     of those in `ids`."""
     s = SurfaceDay
-    wanted = [s.session == session]
+    wanted = [s.session == session, *_known(engine)]
     if ids is not None and ids.size <= _FEW:
         wanted.append(s.name_id.in_(ids.tolist()))
     with told(), engine.connect() as connection:

@@ -8,7 +8,7 @@ import numpy as np
 import polars as pl
 from sqlalchemy import Engine, func, select
 
-from flinch.store.engine import told
+from flinch.store.engine import known_until, told
 from flinch.store.market.models import TapeDay, Venue
 from flinch.store.market.splits import read_splits
 from flinch.store.packing import pack_groups, packed_prices, unpack_groups, unpacked_prices
@@ -86,10 +86,20 @@ def read_tape(
             "ask": unpacked_prices(records["ask"]),
         }
     )
+    rows = told_by(rows, known_until(engine))
     return (
         rows
         if as_told
         else read_splits(engine).adjust(rows, "session", ("strike", "price", "bid", "ask"), ("contracts",))
+    )
+
+
+def told_by(rows: pl.DataFrame, until: dt.datetime | None) -> pl.DataFrame:
+    """Rows with `session` and `at` (milliseconds since its midnight) that were told before a moment; all of them without one."""
+    return (
+        rows
+        if until is None
+        else rows.filter(pl.col("session").cast(pl.Datetime("ms")) + pl.duration(milliseconds="at") < until)
     )
 
 

@@ -63,7 +63,7 @@ export default function DossierPage() {
       why: {
         page: "Dossier",
         words: "picked on its Dossier",
-        link: asOfDay(`/dossier/${data.symbol}`, data.newest ? null : data.session),
+        link: asOfDay(`/dossier/${data.symbol}`, data.past),
         values: { price: data.today.price, iv30: data.standing.last, iv_rank: data.standing.rank },
       },
     });
@@ -151,7 +151,7 @@ function Head({ data }: { data: Dossier }) {
                     of: data.kind === "fund" ? `members:${data.symbol}` : `sector:${data.sector}`,
                     at: data.symbol,
                   })}`,
-                  data.newest ? null : data.session,
+                  data.past,
                 )}
                 title={data.kind === "fund" ? "Its members side by side" : "Its sector side by side"}
               >
@@ -217,7 +217,7 @@ function Head({ data }: { data: Dossier }) {
       </p>
       <Link
         className="quiet"
-        to={asOfDay(`/structures?u=name:${data.symbol}`, data.newest ? null : data.session)}
+        to={asOfDay(`/structures?u=name:${data.symbol}`, data.past)}
         title="Structures of this name (g)"
       >
         structures <kbd>g</kbd>

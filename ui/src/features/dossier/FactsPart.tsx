@@ -1,5 +1,5 @@
 import type { ReactNode } from "react";
-import { asOfDay } from "@/shared/address";
+import { asOfDay, useAsOf } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
 import { useFacts, useMetricMap } from "@/shared/api/queries";
 import { compact, count, DASH, date, metricText, moment, number, signed } from "@/shared/format";
@@ -46,14 +46,14 @@ export function FactsPart({ symbol, at }: PartProps) {
             <ReportsTable reports={data.reports} />
           </Part>
         )}
-        {data.members.length > 0 && <Weights title="Members" rows={data.members} data={data} />}
+        {data.members.length > 0 && <Weights title="Members" rows={data.members} />}
       </div>
       <div className="dossier-column">
         {data.news.length > 0 && <News data={data} />}
         {data.estimates.length > 0 && <Estimates data={data} />}
         {data.short_interest.length > 0 && <Short data={data} />}
         {data.dividends.length > 0 && <Dividends data={data} />}
-        {data.funds.length > 0 && <Weights title="Funds that hold it" rows={data.funds} data={data} />}
+        {data.funds.length > 0 && <Weights title="Funds that hold it" rows={data.funds} />}
       </div>
     </div>
   );
@@ -341,7 +341,8 @@ function Dividends({ data }: { data: Data }) {
   );
 }
 
-function Weights({ title, rows, data }: { title: string; rows: Schemas["Membership"][]; data: Data }) {
+function Weights({ title, rows }: { title: string; rows: Schemas["Membership"][] }) {
+  const asOf = useAsOf();
   return (
     <Part title={title}>
       <table>
@@ -355,7 +356,7 @@ function Weights({ title, rows, data }: { title: string; rows: Schemas["Membersh
           {rows.map((one) => (
             <tr key={one.symbol}>
               <th scope="row" data-kind="text">
-                <Link to={asOfDay(`/dossier/${one.symbol}?view=facts`, data.session)}>{one.symbol}</Link>{" "}
+                <Link to={asOfDay(`/dossier/${one.symbol}?view=facts`, asOf)}>{one.symbol}</Link>{" "}
                 <span className="muted">{one.company}</span>
               </th>
               <td>{number(one.weight_pct, 1)}</td>

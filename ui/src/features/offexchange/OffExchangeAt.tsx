@@ -5,7 +5,7 @@ import type { FileFormat, Schemas } from "@/shared/api/client";
 import { useMetricMap, useMetrics, usePrints, useShelfRecord } from "@/shared/api/queries";
 import { compact, count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
-import { type Held, useHeld } from "@/shared/stack/held";
+import { answerTo, type Held, useHeld } from "@/shared/stack/held";
 import { Narrowest } from "@/shared/stack/Stack";
 import { Replied, type StackAddress, StackFrame, useAnswered, useStackPage } from "@/shared/stack/StackPage";
 import { PRINTED } from "@/shared/stack/things";
@@ -65,8 +65,7 @@ export function OffExchangeAt(address: StackAddress) {
     () => (reply && (shown === "prints" ? reply.prints : reply.names)) || [],
     [reply, shown],
   ) as AnyRow[];
-  const question = told && JSON.stringify({ ...told, aim: null });
-  const held = useHeld(question && reply ? { question, version: reply.version } : null, list, KEYS[shown]);
+  const held = useHeld(told && reply ? answerTo({ ...told, aim: null }, reply) : null, list, KEYS[shown]);
   const names = reply?.names ?? [];
   const reach = useMemo(() => reachOf(reply?.names ?? []), [reply]);
   const most = Math.max(1, ...names.flatMap((row) => row.levels.map((level) => level.notional)));

@@ -100,7 +100,7 @@ export function Results({
   /** The keys that the rows are in the order of: those of `sort`, once they have come. */
   order: string;
   /** The moment that the rows are of. */
-  version: number | undefined;
+  version: string | undefined;
   /** How often they were put in order while moments came. */
   turn: number;
   onSort: (sort: string[]) => void;

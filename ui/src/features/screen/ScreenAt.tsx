@@ -7,7 +7,7 @@ import { useHandbook, useMetricMap, useMetrics, useScreen, useScreenPages, useSc
 import { count, date, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { Asking } from "@/shared/stack/Asking";
-import { useHeld } from "@/shared/stack/held";
+import { answerTo, momentOf, useHeld } from "@/shared/stack/held";
 import { type Look, useLook } from "@/shared/stack/kept";
 import { Narrowest } from "@/shared/stack/Stack";
 import { Replied, type StackAddress, StackFrame, useAnswered, useStackPage } from "@/shared/stack/StackPage";
@@ -119,12 +119,10 @@ export function ScreenAt(address: StackAddress) {
   const answer = useScreen(request, ready);
   const answered = useAnswered(page, answer);
   const { reply, asked } = answered;
-  const question = asked && JSON.stringify([asked.stack, asked.sort, asked.as_of]);
-  const held = useHeld(
-    question && reply ? { question, version: reply.version } : null,
-    reply?.symbols ?? NOBODY,
-    itself,
-  );
+  const of =
+    asked && reply ? answerTo({ stack: asked.stack, sort: asked.sort, as_of: asked.as_of ?? null }, reply) : null;
+  const question = of?.question;
+  const held = useHeld(of, reply?.symbols ?? NOBODY, itself);
   const [seen, setSeen] = useState<[number, number]>([0, 0]);
   const onSeen = useCallback((first: number, last: number) => {
     // Half a page ahead, either way, and in steps, so that walking down asks for nothing new with every row.
@@ -339,7 +337,7 @@ export function ScreenAt(address: StackAddress) {
               scale={scale}
               sort={screen.sort}
               order={asked?.sort?.join() ?? ""}
-              version={drawn.reply?.version}
+              version={drawn.reply && momentOf(drawn.reply)}
               turn={drawn.turn}
               onSeen={onSeen}
               onSort={(sort) => write(writeScreen({ ...screen, sort }, base.screen))}

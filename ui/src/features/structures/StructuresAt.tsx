@@ -7,7 +7,7 @@ import { count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { useNavigate } from "@/shared/route";
 import { Asking } from "@/shared/stack/Asking";
-import { useHeld } from "@/shared/stack/held";
+import { answerTo, useHeld } from "@/shared/stack/held";
 import { Narrowest } from "@/shared/stack/Stack";
 import { Replied, type StackAddress, StackFrame, useAnswered, useStackPage } from "@/shared/stack/StackPage";
 import { type Search, USUAL_SEARCH, writeScreen } from "@/shared/stack/state";
@@ -82,8 +82,7 @@ export function StructuresAt(address: StackAddress) {
   const answered = useAnswered(page, useStructures(request));
   const { reply, asked: told, past } = answered;
   const rows = useMemo(() => (reply?.rows ?? []).map((row, place): Row => ({ ...row, place })), [reply]);
-  const question = told && JSON.stringify({ ...told, columns: [], aim: null });
-  const held = useHeld(question && reply ? { question, version: reply.version } : null, rows, keyOf);
+  const held = useHeld(told && reply ? answerTo({ ...told, columns: [], aim: null }, reply) : null, rows, keyOf);
   const row = held.rows.find((one) => one.key === focused) ?? held.rows[0];
   const symbol = row?.symbol ?? null;
   // biome-ignore lint/correctness/useExhaustiveDependencies: the reason is made anew when the focused row or the address changes

@@ -7,7 +7,7 @@ import { compact, count, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { useNavigate } from "@/shared/route";
 import { Asking } from "@/shared/stack/Asking";
-import { type Held, useHeld } from "@/shared/stack/held";
+import { answerTo, type Held, useHeld } from "@/shared/stack/held";
 import { Narrowest } from "@/shared/stack/Stack";
 import { Replied, type StackAddress, StackFrame, useAnswered, useStackPage } from "@/shared/stack/StackPage";
 import { type View, writeScreen } from "@/shared/stack/state";
@@ -67,11 +67,7 @@ export function TapeAt(address: StackAddress) {
   const { reply, asked: told, past } = answered;
   const shown = told?.view ?? view;
   const list = useMemo(() => (reply && shown !== "day" && reply[shown]) || [], [reply, shown]) as AnyRow[];
-  const held = useHeld(
-    told && reply ? { question: JSON.stringify({ ...told, aim: null }), version: reply.version } : null,
-    list,
-    KEYS[shown],
-  );
+  const held = useHeld(told && reply ? answerTo({ ...told, aim: null }, reply) : null, list, KEYS[shown]);
   const symbol = symbolOf(focused) ?? reply?.symbols[0] ?? null;
   // biome-ignore lint/correctness/useExhaustiveDependencies: the reason is made anew when the focused row or the address changes
   useEffect(() => {

@@ -173,6 +173,7 @@ export const api = {
   restoreScreen: (id: number) => unwrap(client.POST("/api/screens/{id}/restore", { params: { path: { id } } })),
   look: (id: number, body: Schemas["LookRequest"]) =>
     unwrap(client.POST("/api/screens/{id}/look", { params: { path: { id } }, body })),
+  played: (query: AsOfRequest, signal: AbortSignal) => unwrap(client.GET("/api/played", { params: { query }, signal })),
   peek: (symbol: string, asOf: string | null, signal: AbortSignal) =>
     unwrap(
       client.GET("/api/peek/{symbol}", {

@@ -96,6 +96,14 @@ export const useRun = () =>
     refetchInterval: ({ state: { data } }) => (data && (data.speed > 0 || data.until) ? 2_000 : false),
   });
 
+/** What is known at a minute that is played again. */
+export const usePlayed = (minute: string | null) =>
+  useOfVersion({
+    queryKey: ["played", minute],
+    queryFn: ({ signal }) => api.played({ as_of: minute ?? "" }, signal),
+    enabled: minute !== null,
+  });
+
 export const useLetRun = () => useKeep(["run"], api.letRun);
 
 /**
@@ -118,9 +126,11 @@ export function useOfVersion<Answer>({
   });
 }
 
-/** The same question of two versions. */
+const PLAYED = /(?<="\d{4}-\d\d-\d\d)T\d\d:\d\d(?=")/g;
+
+/** The same question of two versions, or of two minutes of a session that is played again. */
 const alike = ([what, , ...rest]: readonly unknown[], [other, , ...others]: readonly unknown[]) =>
-  hashKey([what, ...rest]) === hashKey([other, ...others]);
+  hashKey([what, ...rest]).replace(PLAYED, "T") === hashKey([other, ...others]).replace(PLAYED, "T");
 
 export const useNames = () =>
   useQuery({ queryKey: ["names"], queryFn: api.names, staleTime: Number.POSITIVE_INFINITY });

@@ -1016,6 +1016,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/played": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is known at a minute of a session that is played again. */
+        get: operations["frame_read_played_played_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/run": {
         parameters: {
             query?: never;
@@ -2167,7 +2184,7 @@ export interface components {
         CorrelationRequest: {
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -2375,6 +2392,11 @@ export interface components {
              */
             newest: boolean;
             next_report: components["schemas"]["NextReport"] | null;
+            /**
+             * Past
+             * @description What to ask for to see the same again; null for the newest
+             */
+            past: string | null;
             /** Sector */
             sector: string;
             /**
@@ -2689,6 +2711,7 @@ export interface components {
         ExportRequest: {
             /**
              * As Of
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -3816,7 +3839,7 @@ export interface components {
         LineupRequest: {
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -4015,6 +4038,16 @@ export interface components {
             market: string;
             /** Names */
             names: number;
+            /**
+             * Opens
+             * @description When most sessions open, as hour:minute in exchange time
+             */
+            opens: string;
+            /**
+             * Played
+             * @description Those that can be played again: their minutes are kept
+             */
+            played: string[];
             /**
              * Sessions
              * @description Every session held, oldest first
@@ -4234,7 +4267,7 @@ export interface components {
         NameAsked: {
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -4385,6 +4418,7 @@ export interface components {
             ahead: number | null;
             /**
              * As Of
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -5079,6 +5113,47 @@ export interface components {
             words: string;
         };
         /**
+         * PlayedInfo
+         * @description What is known at a minute of a session that is played again; moments are in exchange time.
+         */
+        PlayedInfo: {
+            /**
+             * Chains
+             * @description When chains were looked at last by then, as far as that is kept
+             */
+            chains: string | null;
+            /**
+             * Closes
+             * Format: date-time
+             */
+            closes: string;
+            /**
+             * Moment
+             * Format: date-time
+             */
+            moment: string;
+            /**
+             * Opens
+             * Format: date-time
+             */
+            opens: string;
+            /**
+             * Prints
+             * @description Whether off-exchange prints of it are kept
+             */
+            prints: boolean;
+            /**
+             * Session
+             * Format: date
+             */
+            session: string;
+            /**
+             * Trades
+             * @description Whether option trades of the session are kept
+             */
+            trades: boolean;
+        };
+        /**
          * Pointed
          * @description A strike that the money points at.
          */
@@ -5463,7 +5538,7 @@ export interface components {
         PrintsExport: {
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -5604,6 +5679,11 @@ export interface components {
             /** Newest */
             newest: boolean;
             /**
+             * Past
+             * @description What to ask for to see the same again; null for the newest
+             */
+            past: string | null;
+            /**
              * Positions
              * @description How many survivors stand where
              */
@@ -5656,7 +5736,7 @@ export interface components {
             aim: number | null;
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -6024,7 +6104,7 @@ export interface components {
         RowsRequest: {
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -6383,6 +6463,11 @@ export interface components {
             first: number;
             /** Newest */
             newest: boolean;
+            /**
+             * Past
+             * @description What to ask for to see the same again; null for the newest
+             */
+            past: string | null;
             /** Rules */
             rules: components["schemas"]["RuleReport"][];
             /** Sectors */
@@ -6414,7 +6499,7 @@ export interface components {
             aim: number | null;
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -6613,6 +6698,7 @@ export interface components {
         SeriesRequest: {
             /**
              * As Of
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -6931,7 +7017,7 @@ export interface components {
         StackAsked: {
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -7133,7 +7219,7 @@ export interface components {
         StructuresExport: {
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -7231,6 +7317,11 @@ export interface components {
             /** Newest */
             newest: boolean;
             /**
+             * Past
+             * @description What to ask for to see the same again; null for the newest
+             */
+            past: string | null;
+            /**
              * Reason
              * @description Why there is nothing to look at
              */
@@ -7278,7 +7369,7 @@ export interface components {
             aim: number | null;
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -7414,7 +7505,7 @@ export interface components {
         TapeExport: {
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -7548,6 +7639,11 @@ export interface components {
              */
             paired: string[];
             /**
+             * Past
+             * @description What to ask for to see the same again; null for the newest
+             */
+            past: string | null;
+            /**
              * Premium
              * @description Of those
              */
@@ -7611,7 +7707,7 @@ export interface components {
             aim: number | null;
             /**
              * As Of
-             * @description The last session on or before this day; none: the newest
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -8164,6 +8260,7 @@ export interface components {
         TogetherAsked: {
             /**
              * As Of
+             * @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest
              * @default null
              */
             as_of: string | null;
@@ -10279,7 +10376,7 @@ export interface operations {
     dossier_export_chain_chain_file__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description None: the nearest monthly one */
                 expiration?: string | null;
@@ -10374,7 +10471,7 @@ export interface operations {
     dossier_read_chain_chain__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description None: the nearest monthly one */
                 expiration?: string | null;
@@ -10466,7 +10563,7 @@ export interface operations {
     dossier_read_moves_expected_move__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description The market that the call is about; none: the one that was chosen last, first the demo */
                 market?: string;
@@ -10556,7 +10653,7 @@ export interface operations {
     dossier_read_facts_facts__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description The market that the call is about; none: the one that was chosen last, first the demo */
                 market?: string;
@@ -10646,7 +10743,7 @@ export interface operations {
     dossier_read_over_time_over_time__path_symbol__get: {
         parameters: {
             query: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description A metric, an own metric, or any expression */
                 expression: string;
@@ -10740,7 +10837,7 @@ export interface operations {
     dossier_read_positioning_positioning__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description What customers are assumed to have done */
                 rule?: "calls_sold_puts_bought" | "both_bought" | "both_sold";
@@ -10838,7 +10935,7 @@ export interface operations {
     dossier_read_price_price__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description Of a bar: a day, or minutes */
                 length?: "day" | "60" | "15" | "5" | "1";
@@ -10942,7 +11039,7 @@ export interface operations {
     dossier_read_prints_prints__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description How many sessions back; 1 to 60 */
                 sessions?: number;
@@ -11038,7 +11135,7 @@ export interface operations {
     dossier_read_tape_tape__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description One whose trades are kept; the as-of session when left out */
                 session?: string | null;
@@ -11130,7 +11227,7 @@ export interface operations {
     dossier_read_volatility_volatility__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 estimator?: "close_to_close" | "parkinson" | "garman_klass" | "rogers_satchell" | "yang_zhang";
                 /** @description Sessions of historical volatility */
@@ -11223,7 +11320,7 @@ export interface operations {
     dossier_read_dossier__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 estimator?: "close_to_close" | "parkinson" | "garman_klass" | "rogers_satchell" | "yang_zhang";
                 /** @description Sessions of historical volatility */
@@ -12839,7 +12936,7 @@ export interface operations {
     lines_read_lines_of__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description Chances are of a touch by this day's close; none: in 21 sessions */
                 by?: string | null;
@@ -14893,7 +14990,7 @@ export interface operations {
     frame_peek_peek__path_symbol__get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description The market that the call is about; none: the one that was chosen last, first the demo */
                 market?: string;
@@ -14913,6 +15010,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Peek"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    frame_read_played_played_get: {
+        parameters: {
+            query?: {
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
+                as_of?: string | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlayedInfo"];
                 };
             };
             /** @description Forbidden */
@@ -16659,7 +16844,7 @@ export interface operations {
     structures_list_plans_plans_get: {
         parameters: {
             query?: {
-                /** @description The last session on or before this day; none: the newest */
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description The market that the call is about; none: the one that was chosen last, first the demo */
                 market?: string;
@@ -17144,6 +17329,7 @@ export interface operations {
         parameters: {
             query?: {
                 symbol?: string | null;
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 /** @description The market that the call is about; none: the one that was chosen last, first the demo */
                 market?: string;
@@ -17514,6 +17700,7 @@ export interface operations {
             query: {
                 session: string;
                 place: number;
+                /** @description The last session on or before this day, or the market as it was at this minute of it, in exchange time; none: the newest */
                 as_of?: string | null;
                 until?: string | null;
                 /** @description The market that the call is about; none: the one that was chosen last, first the demo */

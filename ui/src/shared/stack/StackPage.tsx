@@ -34,7 +34,7 @@ type Answer<Request, Reply> = {
 type AnyReply = {
   version: number;
   symbols: string[];
-  newest: boolean;
+  past: string | null;
   session: string;
   universe: number;
   rules: RuleReport[];
@@ -111,8 +111,8 @@ export function useAnswered<Request extends { stack: { rules: Pick<Rule, "text">
     before: answer.isPlaceholderData && failed !== null,
     refused: failed instanceof ApiError && !failed.passing ? failed : null,
     reports: page.stack.reportsOf(asked?.stack.rules ?? [], reply?.rules),
-    /** The session told of when it is not the newest. */
-    past: reply && !reply.newest ? reply.session : null,
+    /** What is told of when it is not the newest: a session, or a minute of it. */
+    past: reply?.past ?? null,
     fresh: reply?.symbols.filter((name) => !page.inTray.has(name)) ?? [],
   };
 }

@@ -21,7 +21,7 @@ export function inPlace<Row>(before: Row[], now: Row[], keyOf: (row: Row) => str
 
 export type Held<Row> = InPlace<Row> & {
   /** The moment that the rows are of. */
-  version: number | undefined;
+  version: string | undefined;
   /** How often it was put in order. */
   turn: number;
   /** Takes the order of the newest answer. */
@@ -29,7 +29,21 @@ export type Held<Row> = InPlace<Row> & {
 };
 
 /** What is asked, and the moment that the answer is of. */
-type Of = { question: string; version: number };
+type Of = { question: string; version: string };
+
+/** The moment that an answer is of: the market's version, and the minute of a session that is played again. */
+export const momentOf = ({ version, past }: { version: number; past: string | null }) => `${version} ${past ?? ""}`;
+
+/** What an answer answers: all minutes of a session that is played again are moments of one question. */
+export function answerTo<Question extends { as_of?: string | null }>(
+  asked: Question,
+  reply: { version: number; past: string | null },
+): Of {
+  return {
+    question: JSON.stringify({ ...asked, as_of: asked.as_of?.replace(/T.*/, "T") }),
+    version: momentOf(reply),
+  };
+}
 
 /**
  * A list under the hand: while moments come, rows stay where they are and take their new values there, until somebody reorders or

@@ -18,7 +18,8 @@ export function useLook(
   const names = shown && `${shown.session} ${[...shown.symbols].sort().join()}`;
   // biome-ignore lint/correctness/useExhaustiveDependencies: the names say what is shown
   useEffect(() => {
-    if (id === null || !shown) return;
+    // A session that is played again is practice, and no look of its own.
+    if (id === null || !shown || shown.past?.includes("T")) return;
     let left = false;
     api.look(id, { session: shown.session, symbols: shown.symbols }).then(
       (reply) => !left && onBefore(reply.before),

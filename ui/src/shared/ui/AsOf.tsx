@@ -1,19 +1,26 @@
+import { useAsOf } from "@/shared/address";
 import { useMarket } from "@/shared/api/queries";
-import { date } from "@/shared/format";
+import { date, later } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 
 type Write = (changes: Record<string, string | null>, step?: boolean) => void;
 
-/** The session that a page is about, with the ones before it to go to: by hand, or with the keys [ and ]. */
+/**
+ * The session that a page is about, with the ones before it to go to: by hand, or with the keys [ and ]; and, where its minutes
+ * are kept, from its open on, as it went.
+ */
 export function AsOf({ session, onWrite }: { session: string | null; onWrite: Write }) {
-  const sessions = useMarket().data?.sessions ?? [];
-  const newest = session === null || session === sessions.at(-1);
+  const market = useMarket().data;
+  const sessions = market?.sessions ?? [];
+  const minute = useAsOf()?.split("T")[1];
+  const newest = session === null || (session === sessions.at(-1) && !minute);
   function onGo(day: string | null) {
     onWrite({ asof: day === null || day === sessions.at(-1) ? null : day }, true);
   }
   function onStep(by: number) {
     const day = sessions[session ? sessions.indexOf(session) + by : -1];
-    if (day) onGo(day);
+    // To the same minute where that can be played, too.
+    if (day) onGo(minute && market?.played.includes(day) ? `${day}T${minute}` : day);
   }
   useKeys({ "[": () => onStep(-1), "]": () => onStep(1) });
   if (!session) return null;
@@ -53,6 +60,16 @@ export function AsOf({ session, onWrite }: { session: string | null; onWrite: Wr
       {!newest && (
         <button type="button" className="quiet" onClick={() => onGo(null)}>
           now
+        </button>
+      )}
+      {market?.played.includes(session) && !minute && (
+        <button
+          type="button"
+          className="quiet"
+          title="This session again from its open on, minute by minute"
+          onClick={() => onGo(`${session}T${later(market.opens, 1)}`)}
+        >
+          play again
         </button>
       )}
     </span>

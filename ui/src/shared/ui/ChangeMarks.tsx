@@ -4,7 +4,7 @@ type Props = {
   /** Where the rows are: `tr` with an id. */
   within: RefObject<HTMLElement | null>;
   /** The moment they are of. */
-  version: number | undefined;
+  version: string | undefined;
 };
 
 const FADES_MS = 2_400;
