@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -34,6 +34,21 @@ class Bars:
     volume: Floats
     session: NDArray[np.int64]
 
+    def followed_by(self, later: Bars, session: int) -> Bars:
+        """With those of one more session, whose index is given."""
+        values = {field: np.concatenate([getattr(self, field), getattr(later, field)], axis=1) for field in _FIELDS}
+        return Bars(**values, session=np.append(self.session, np.full(later.session.size, session)))
+
+
+def packed_bars(bars: dict[int, Bars]) -> dict[str, NDArray[Any]]:
+    """Bars by length as arrays alone."""
+    return {f"{length}-{key}": values for length, told in bars.items() for key, values in vars(told).items()}
+
+
+def unpacked_bars(arrays: dict[str, NDArray[Any]], lengths: tuple[int, ...]) -> dict[int, Bars]:
+    """The other way round."""
+    return {length: Bars(**{key: arrays[f"{length}-{key}"] for key in (*_FIELDS, "session")}) for length in lengths}
+
 
 def load_bars(
     engine: Engine,
@@ -42,10 +57,12 @@ def load_bars(
     hours: Hours,
     lengths: tuple[int, ...] = LENGTHS,
     most: int = DAYS,
+    *,
+    whole: bool = False,
 ) -> dict[int, Bars]:
     """Bars of some minutes of those of the newest sessions that have minute bars; an hour that the close cuts short is a bar too.
 
-    Bars that lie ahead of the newest minute are left out.
+    Bars that lie ahead of the newest minute are left out, unless all sessions are `whole`.
     """
     days = sessions[-most:]
     width = np.array([hours.minutes(day) for day in days.astype(object)], dtype=np.int64)
@@ -61,7 +78,8 @@ def load_bars(
         count = -(-int(width.max()) // length)
         place = np.tile(np.arange(count), session.size)
         kept = place * length < np.repeat(width[present], count)
-        kept[kept.size - (count - 1 - max(last, 0) // length) :] = False
+        if not whole:
+            kept[kept.size - (count - 1 - max(last, 0) // length) :] = False
         values = {
             field: np.concatenate([part.bars[length][field][:, present] for part in parts]).reshape(ids.size, -1)[
                 :, kept

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import polars as pl
@@ -139,7 +139,7 @@ def market_prints(view: View) -> Prints:
     version = view.version
 
     def make() -> Prints:
-        return _unpacked(version.arrays("prints", lambda: _packed(_read(view)), lasting=False))
+        return _unpacked(version.arrays("prints", lambda: _packed(_read(view)), of="moment"))
 
     return version.share(("prints",), make, 1)
 
@@ -191,10 +191,23 @@ def window_of(
 
 
 def _read(view: View) -> Prints:
-    frame, days = view.version.frame, read_print_sessions(view.store)
-    if frame.played:
+    """All prints up to a view's moment: of the sessions before its newest they are what they were a moment ago."""
+    version, days = view.version, read_print_sessions(view.store)
+    newest = view.date(version.last)
+    if version.frame.played:
         # What came after its session is no print from the future: it is not known.
-        days = [day for day in days if day <= view.today]
+        days = [day for day in days if day <= newest]
+    earlier, later = [day for day in days if day < newest], [day for day in days if day >= newest]
+    before = _unpacked(
+        version.arrays(
+            "prints-before", lambda: _packed(_read_days(view, earlier)), of="before", beside=f"-{len(earlier)}"
+        )
+    )
+    return _joined(before, _read_days(view, later), len(version.frame.names))
+
+
+def _read_days(view: View, days: list[dt.date]) -> Prints:
+    frame = view.version.frame
     bounds = (days[0], days[-1]) if days else (dt.date.min, dt.date.min)
     told = read_prints(view.store, (0, np.iinfo(np.int32).max), bounds)
     row = np.minimum(np.searchsorted(frame.ids, told["name_id"].to_numpy()), frame.ids.size - 1)
@@ -248,4 +261,39 @@ def _read(view: View) -> Prints:
         ),
         book=make_book(whose, bursts.price, when, bursts.notional, bursts.shares, len(frame.names)),
         doubts=doubts,
+    )
+
+
+def _joined(before: Prints, today: Prints, names: int) -> Prints:
+    """Prints of some sessions and of those after them; no burst goes on overnight."""
+
+    def both(one: Any, other: Any, order: IntArray) -> Any:
+        return np.concatenate([one, other])[order]
+
+    order = np.argsort(np.concatenate([before.name, today.name]), kind="stable")
+    by_burst = np.argsort(np.concatenate([before.bursts.name, today.bursts.name]), kind="stable")
+    place = np.empty(by_burst.size, np.int32)
+    place[by_burst] = np.arange(by_burst.size)
+    moved = np.where(today.burst >= 0, today.burst + before.bursts.name.size, -1)
+    burst = both(before.burst, moved, order)
+    bursts = MarketBursts(*(both(one, other, by_burst) for one, other in zip(before.bursts, today.bursts, strict=True)))
+    plain = {
+        key: both(getattr(before, key), getattr(today, key), order)
+        for key in ("name", "session", "at", "price", "shares", "conditions")
+    }
+    return Prints(
+        sessions=np.concatenate([before.sessions, today.sessions]),
+        begin=np.searchsorted(plain["name"], np.arange(names + 1)),
+        **plain,
+        burst=np.where(burst >= 0, place[burst], -1).astype(np.int32) if place.size else burst,
+        bursts=bursts,
+        book=make_book(
+            bursts.name.astype(np.int64),
+            bursts.price,
+            bursts.session.astype(np.int64),
+            bursts.notional,
+            bursts.shares.astype(np.int64),
+            names,
+        ),
+        doubts=Doubts(*(one + other for one, other in zip(before.doubts, today.doubts, strict=True))),
     )

@@ -33,6 +33,7 @@ from flinch.core.shelves import (
     stand,
 )
 from flinch.market.bars import load_bars
+from flinch.market.columns import Arrays
 from flinch.market.dictionary import PLAIN
 from flinch.market.prints import Prints, market_prints
 from flinch.market.view import View
@@ -175,11 +176,17 @@ def market_record(view: View, wanted: Callable[[Ended], BoolArray] | None = None
 
 def _history(view: View) -> History:
     prints, every = market_prints(view), view.version.frame
-    # Not kept: what is made of them is small.
-    quarters = load_bars(view.store, every.ids, every.sessions, every.hours, most=_MINUTE_DAYS)[QUARTER]
-    moves = np.asarray(evaluate([PLAIN.read("one_day_move").node], view.panel, 0, view.end)[0])
+    quarters = view.version.newest_bars("quarters", (QUARTER,), _MINUTE_DAYS)[QUARTER]
     rows = np.arange(len(every.names))
-    name, known = _known(view, prints, rows, moves)
+
+    def before() -> Arrays:
+        # What can be tested in a session was known the evening before.
+        moves = np.asarray(evaluate([PLAIN.read("one_day_move").node], view.panel, 0, view.end)[0])
+        name, known = _known(view, prints, rows, moves)
+        return {"name": name, **known._asdict()}
+
+    kept = view.version.arrays("shelves", before, of="before", beside=f"-{prints.sessions.size}")
+    name, known = kept["name"], Known(*(kept[key] for key in Known._fields))
     begin = np.searchsorted(name, np.append(rows, rows.size))
     tests: tuple[list[Ended], list[Ended]] = ([], [])
     for row in rows.tolist():
@@ -256,6 +263,20 @@ def _tests(bars: NameBars, known: Known) -> BandTests:
     )
 
 
+def _positions(view: View, prints: Prints, sessions: IntArray) -> Arrays:
+    """Where each session's close stands among the levels of its window, by size: `_SIGN`, NaN without one; names x sessions."""
+    frame = view.version.frame
+    out: Arrays = {size: np.full((len(frame.names), sessions.size), np.nan) for size in SIZES}
+    for column, session in enumerate(sessions.tolist()):
+        checkpoint()
+        price = np.ascontiguousarray(frame.close[:, session])
+        for size, least in SIZES.items():
+            found = stand(prints.book, price, session - WINDOW + 1, session, least=least).position
+            for place, sign in _SIGN.items():
+                out[size][found == place, column] = sign
+    return out
+
+
 SIZES = {"1m": 1e6, "5m": 5e6, "20m": 20e6}
 """Sizes at which positions are kept for every session."""
 SERIES = (
@@ -287,14 +308,13 @@ def print_series(view: View) -> dict[str, FloatArray]:
     np.add.at(out["print_notional"], (prints.name, prints.session), prints.shares * prints.price)
     np.add.at(out["print_bursts"], (prints.bursts.name, prints.bursts.session), 1.0)
     np.maximum.at(out["largest_burst"], (prints.bursts.name, prints.bursts.session), prints.bursts.notional)
-    for session in held.tolist():
-        checkpoint()
-        price = np.ascontiguousarray(frame.close[:, session])
-        for size, least in SIZES.items():
-            found = stand(prints.book, price, session - WINDOW + 1, session, least=least).position
-            column = out[f"print_position_{size}"][:, session]
-            for place, sign in _SIGN.items():
-                column[found == place] = sign
+    earlier, today = held[held < view.last], held[held >= view.last]
+    kept = view.version.arrays(
+        "positions", lambda: _positions(view, prints, earlier), of="before", beside=f"-{earlier.size}"
+    )
+    for sessions, positions in ((earlier, kept), (today, _positions(view, prints, today))):
+        for size, columns in positions.items():
+            out[f"print_position_{size}"][:, sessions] = columns
     history = market_history(view)
     for outcome, key in ((HELD, "shelf_held"), (BROKE, "shelf_broke")):
         which = history.tests.outcome == outcome

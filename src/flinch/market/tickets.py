@@ -18,6 +18,7 @@ from flinch.core.rules import TICKETS, percent, ticket_vocabulary
 from flinch.core.rules.catalogue.metric import PERCENT
 from flinch.market.columns import Arrays
 from flinch.market.things import ThingTable
+from flinch.market.version import Lasting
 from flinch.market.view import View
 from flinch.store.market.tape import read_fill_counts
 from flinch.store.reading import numbers
@@ -275,13 +276,14 @@ class TicketTable(ThingTable):
             return version.keep(("ticket time", session, until), lambda: read_ticket_day(view, session, until), 1)
 
         def make() -> TicketDay:
-            # What the newest session, or its morning's open interest, goes into changes with its moments.
-            arrays = version.arrays(
-                f"tickets-{session}-{'later' if later else 'then'}",
-                lambda: _packed(read_ticket_day(view, session)),
-                lasting=session < version.last - later,
-            )
-            return _unpacked(session, arrays)
+            of: Lasting = "moment" if session == version.last else "past"
+            beside = ""
+            if later and session == version.last - 1:
+                # The open interest of the newest morning is told by the first look of its session, and by none otherwise.
+                of, beside = "before", "" if view.listing else "-unknown"
+            name = f"tickets-{session}-{'later' if later else 'then'}"
+            packed = version.arrays(name, lambda: _packed(read_ticket_day(view, session)), of=of, beside=beside)
+            return _unpacked(session, packed)
 
         return version.share(("ticket day", session, later), make, MOST_SESSIONS + 1)
 
@@ -347,7 +349,7 @@ def asked_of(view: View, rows: slice | IntArray, session: int, until: dt.datetim
     listing = then.listing
     if listing is None:
         return None
-    following = view.at(session + 1).snapshot if session < view.last else None
+    following = view.at(session + 1).listing if session < view.last else None
     frame = view.frame
     ids = frame.ids[rows]
     moment = (until or then.as_of).astimezone(dt.UTC)

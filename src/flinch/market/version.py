@@ -9,7 +9,7 @@ from collections.abc import Callable, Hashable, Iterator, Mapping
 from concurrent.futures import Future, wait
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import TypeVar, cast
+from typing import Literal, TypeVar, cast
 
 import numpy as np
 from sqlalchemy import Engine
@@ -28,7 +28,7 @@ from flinch.core.rules import (
 from flinch.core.rules.catalogue import BAR_KEYS, PRINTS
 from flinch.core.rules.evaluate import TextArray, Value
 from flinch.errors import FlinchError
-from flinch.market.bars import Bars, load_bars
+from flinch.market.bars import DAYS, LENGTHS, Bars, load_bars, packed_bars, unpacked_bars
 from flinch.market.columns import Arrays, kept_arrays
 from flinch.market.dictionary import BarLength
 from flinch.market.frame import MarketFrame
@@ -39,6 +39,7 @@ _LASTING = ("calibration", "played", "played minutes")
 """Kinds of what is kept that follows from what is over alone."""
 _POLL = 0.05
 Kept = TypeVar("Kept")
+Lasting = Literal["moment", "before", "past"]
 
 
 class BeingRead(FlinchError):
@@ -176,13 +177,18 @@ class Version:
                 raise BeingRead from None
         return cast(Kept, coming.result())
 
-    def arrays(self, name: str, make: Callable[[], Arrays], *, lasting: bool) -> Arrays:
-        """Large arrays that follow from the version, mapped where there is a place for files; `lasting` are those that no later
-        moment of the newest session changes."""
-        state = self.frame.state
-        if self.frame.played and not lasting:
-            return make()
-        return kept_arrays(self.frame.place, name, "past" if lasting else str(state.data_version), make)
+    def arrays(self, name: str, make: Callable[[], Arrays], *, of: Lasting, beside: str = "") -> Arrays:
+        """Large arrays that follow from the version, mapped where there is a place for files. They are `of` one moment, or of the
+        sessions before the newest, or of sessions that are over whatever the newest is; and of what else `beside` tells."""
+        frame = self.frame
+        if of == "past":
+            return kept_arrays(frame.place, name, "past" + beside, make)
+        version = str(self.last) if of == "before" else str(frame.state.data_version)
+        if frame.played:
+            # Beside those of the newest version, whose own stay.
+            name += "-played"
+            version += "" if of == "before" else f"-{frame.state.as_of:%Y%m%dT%H%M}"
+        return kept_arrays(frame.place, name, version + beside, make)
 
     def _make(self, key: tuple[Hashable, ...], make: Callable[[], object], most: int, coming: Future[object]) -> None:
         try:
@@ -266,10 +272,31 @@ class Version:
 
     def bars(self, minutes: int, session: int) -> Bars:
         """Bars of 5, 15 or 60 minutes up to a session, read when first asked for; those up to two sessions are kept."""
-        sessions = self.frame.sessions[: session + 1]
-        return self.share(
-            ("bars", session), lambda: load_bars(self.engine, self.frame.ids, sessions, self.frame.hours), 2
-        )[minutes]
+        frame, sessions = self.frame, self.frame.sessions[: session + 1]
+
+        def make() -> dict[int, Bars]:
+            if session == self.last:
+                return self.newest_bars("bars", LENGTHS, DAYS)
+            return load_bars(self.engine, frame.ids, sessions, frame.hours)
+
+        return self.share(("bars", session), make, 2)[minutes]
+
+    def newest_bars(self, name: str, lengths: tuple[int, ...], most: int) -> dict[int, Bars]:
+        """Bars of all names up to the newest session, read anew; those of the sessions before it are kept as files of a name."""
+        frame = self.frame
+
+        def load(sessions: slice, most: int, *, whole: bool = False) -> dict[int, Bars]:
+            return load_bars(self.engine, frame.ids, frame.sessions[sessions], frame.hours, lengths, most, whole=whole)
+
+        today = load(slice(self.last, None), 1)
+        if not self.last or not today[lengths[0]].session.size:
+            return load(slice(None), most)
+
+        def before() -> Arrays:
+            return packed_bars(load(slice(self.last), most - 1, whole=True))
+
+        kept = unpacked_bars(self.arrays(f"{name}-before", before, of="before"), lengths)
+        return {length: kept[length].followed_by(today[length], self.last) for length in lengths}
 
     def _print_series(self) -> Mapping[str, FloatArray]:
         make = self._make_print_series
@@ -277,7 +304,7 @@ class Version:
             nothing = np.full((1, self.frame.sessions.size), np.nan)
             return {key: nothing for key, metric in METRICS.items() if metric.read and metric.group == PRINTS}
         return self.share(
-            ("print series",), lambda: self.arrays("print-series", lambda: dict(make(self)), lasting=False), 1
+            ("print series",), lambda: self.arrays("print-series", lambda: dict(make(self)), of="moment"), 1
         )
 
     def _own_lines(self, key: LineSeries) -> FloatArray:

@@ -140,9 +140,7 @@ class Dossier(BaseModel):
 
     session: dt.date
     newest: bool = Field(description="Whether this is the newest session")
-    past: str | None = Field(
-        description="What to ask for to see the same again; null for the newest"
-    )
+    past: str | None = Field(description="What to ask for to see the same again; null for the newest")
     as_of: dt.datetime = Field(description="In exchange time")
     chain_kept: bool = Field(description="Whether the session's option chains are kept")
     symbol: str

@@ -122,9 +122,7 @@ class PrintsReply(BaseModel):
     version: int
     session: dt.date
     newest: bool
-    past: str | None = Field(
-        description="What to ask for to see the same again; null for the newest"
-    )
+    past: str | None = Field(description="What to ask for to see the same again; null for the newest")
     first_session: dt.date | None = Field(description="The window's first session; missing when no prints are kept")
     last_session: dt.date | None
     universe: int

@@ -107,9 +107,7 @@ class ScreenReply(RowsReply):
 
     session: dt.date
     newest: bool
-    past: str | None = Field(
-        description="What to ask for to see the same again; null for the newest"
-    )
+    past: str | None = Field(description="What to ask for to see the same again; null for the newest")
     universe: int
     rules: list[RuleReport]
     changed: Changed | None

@@ -109,9 +109,7 @@ class StructuresReply(BaseModel):
     version: int
     session: dt.date
     newest: bool
-    past: str | None = Field(
-        description="What to ask for to see the same again; null for the newest"
-    )
+    past: str | None = Field(description="What to ask for to see the same again; null for the newest")
     moment: dt.datetime
     reason: str | None = Field(description="Why there is nothing to look at")
     names: int = Field(description="Names that were looked at")

@@ -138,9 +138,7 @@ class TapeReply(BaseModel):
     version: int
     session: dt.date
     newest: bool
-    past: str | None = Field(
-        description="What to ask for to see the same again; null for the newest"
-    )
+    past: str | None = Field(description="What to ask for to see the same again; null for the newest")
     moment: dt.datetime
     sessions: list[dt.date] = Field(description="Those that can be looked at, up to the as-of session")
     universe: int = Field(description="Tickets of the universe's names in the sessions asked for")
