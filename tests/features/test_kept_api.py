@@ -60,19 +60,25 @@ def test_a_name_is_taken_once_and_its_holder_is_told(client: FlaskClient):
     assert case["name"] == "same"
 
 
-def test_a_look_is_compared_with_the_last_one_as_of_another_session(client: FlaskClient):
+def test_a_look_is_compared_with_the_one_before(client: FlaskClient):
     screen = made(client.post("/api/screens", json={"name": "Watched", "body": BODY}))
     address = f"/api/screens/{screen['id']}/look"
 
-    def look(session: str, *symbols: str):
-        return made(client.post(address, json={"session": session, "symbols": list(symbols)}))["before"]
+    def look(moment: str, *symbols: str):
+        seen = {"session": moment[:10], "moment": moment, "symbols": list(symbols)}
+        return made(client.post(address, json=seen))["before"]
 
-    assert look("2026-09-08", "TARNO") is None
-    assert look("2026-09-08", "TARNO", "BELUA") is None, "the same session again"
-    before = look("2026-09-09", "HELMU")
-    assert (before["session"], before["symbols"]) == ("2026-09-08", ["TARNO", "BELUA"])
-    assert look("2026-09-09", "KOSVI")["session"] == "2026-09-08"
-    assert client.post("/api/screens/999999/look", json={"session": "2026-09-09", "symbols": []}).status_code == 404
+    assert look("2026-09-08T10:00:00-04:00", "TARNO") is None
+    before = look("2026-09-08T11:00:00-04:00", "TARNO", "BELUA")
+    assert (before["session"], before["moment"], before["symbols"]) == (
+        "2026-09-08",
+        "2026-09-08T10:00:00-04:00",
+        ["TARNO"],
+    )
+    before = look("2026-09-09T15:45:00-04:00", "HELMU")
+    assert (before["moment"], before["symbols"]) == ("2026-09-08T11:00:00-04:00", ["TARNO", "BELUA"])
+    unknown = {"session": "2026-09-09", "moment": "2026-09-09T15:45:00-04:00", "symbols": []}
+    assert client.post("/api/screens/999999/look", json=unknown).status_code == 404
 
 
 def test_an_own_metric_serves_in_rules_columns_and_over_time(client: FlaskClient):

@@ -45,7 +45,11 @@ ALTERED = (
 
 
 def _each(
-    connection: Connection, table: type[MarketBase], column: str, kind: np.dtype, alter: Callable[[Records, bool], Records]
+    connection: Connection,
+    table: type[MarketBase],
+    column: str,
+    kind: np.dtype,
+    alter: Callable[[Records, bool], Records],
 ) -> None:
     """Alter packed rows of the session and of those after it; `alter` is told whether it is the session itself."""
     t = table.__table__.c
@@ -86,9 +90,7 @@ def _chains(connection: Connection) -> None:
         contracts["bid"], contracts["ask"], contracts["volume"] = 10_000, 90_000, 1
         if taken_at.date().isoformat() > DAY:
             contracts["open_interest"] = 1
-        connection.execute(
-            update(c).where(c.taken_at == taken_at, c.name_id == name_id).values(quotes=pack(contracts))
-        )
+        connection.execute(update(c).where(c.taken_at == taken_at, c.name_id == name_id).values(quotes=pack(contracts)))
 
 
 @pytest.fixture(scope="module")

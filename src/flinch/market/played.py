@@ -34,7 +34,7 @@ from flinch.store.market.surfaces import Expiry, read_expiries
 from flinch.store.reading import numbers, read_table
 from flinch.tape import name_sums, read_session_tape
 
-MOST_MOMENTS = 2
+MOST_MOMENTS = 3
 """Played moments that are held at a time."""
 _BARS = ("open", "high", "low", "close", "volume")
 _AFTER = ("post_last", "post_volume")
@@ -171,7 +171,7 @@ def _frame_at(newest: View, session: int, moment: dt.datetime, minutes: _Minutes
             (whole.listed_from == session) & ~np.isfinite(prices["close"][:, -1]), end, base.listed_from
         ),
         played=True,
-        listing=later[-1] if later and not today else None,
+        listing=None if today else later[-1] if later else whole.listing,
     )
 
 
@@ -187,7 +187,7 @@ def _own_arrays(frame: MarketFrame, end: int) -> tuple[Fields, Fields]:
     out = {}
     for field, values in held.items():
         there = mapped.get(field)
-        if there is not None and there.shape == values.shape:
+        if there is not None and there.shape[0] == values.shape[0] and there.shape[1] >= end:
             out[field] = there[:, :end]
             out[field][:, -1] = values[:, end - 1]
         else:

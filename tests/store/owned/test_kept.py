@@ -108,16 +108,23 @@ def test_looks_go_with_their_screen(owned: Engine, owner: Whose):
     saved = SCREENS.save(owned, owner, screen("watched"))
     assert saved is not None
     days = [dt.date(2026, 9, day) for day in (3, 4, 8)]
+
+    def look(day: dt.date, name: str, hours: int) -> ScreenLook | None:
+        return record_look(
+            owned, saved.id, DEMO, day, NOW + dt.timedelta(days=hours), [name], NOW + dt.timedelta(hours=hours)
+        )
+
     for hours, day in enumerate(days):
-        before = record_look(owned, saved.id, DEMO, day, [f"N{hours}"], NOW + dt.timedelta(hours=hours))
+        before = look(day, f"N{hours}", hours)
         assert (before and before.session) == (days[hours - 1] if hours else None)
-    # Gone back to an earlier session: the newest look as of another one counts, not the newest session.
-    before = record_look(owned, saved.id, DEMO, days[0], ["X"], NOW + dt.timedelta(hours=9))
+    # Gone back to an earlier session: the newest look counts, not that of the newest session; and the same session's, too.
+    before = look(days[0], "X", 9)
     assert before is not None
     assert before.session == days[2]
-    before = record_look(owned, saved.id, DEMO, days[2], ["Y"], NOW + dt.timedelta(hours=10))
+    before = look(days[0], "Y", 10)
     assert before is not None
-    assert (before.session, before.symbols) == (days[0], ["X"])
+    assert (before.session, before.symbols, before.moment) == (days[0], ["X"], plain(NOW + dt.timedelta(days=9)))
+    assert look(days[2], "Z", 11) is not None
     with transaction(owned) as session:
         session.delete(session.get_one(SavedScreen, saved.id))
     with transaction(owned) as session:

@@ -149,13 +149,16 @@ def restore_screen(path: ScreenPath) -> Response:
 
 @blueprint.post("/screens/<int:id>/look", responses={200: LookReply, 404: Problem, 422: Problem})
 def record_look(path: ScreenPath, body: LookRequest) -> Response:
-    """Remember what a saved screen shows now, and say what it showed as of another session before."""
+    """Remember what a saved screen shows now, and say what it showed before."""
     engine = services().owned
     if kept.SCREENS.one(engine, whose(), path.id) is None:
         raise UserError(_GONE, 404)
-    before = kept.record_look(engine, path.id, market_name(), body.session, body.symbols, wall())
+    before = kept.record_look(engine, path.id, market_name(), body.session, body.moment, body.symbols, wall())
     look = before and Look(
-        session=before.session, looked_at=before.looked_at.replace(tzinfo=dt.UTC), symbols=before.symbols
+        session=before.session,
+        moment=before.moment and before.moment.replace(tzinfo=dt.UTC).astimezone(view().hours.zone),
+        looked_at=before.looked_at.replace(tzinfo=dt.UTC),
+        symbols=before.symbols,
     )
     return reply(LookReply(before=look))
 

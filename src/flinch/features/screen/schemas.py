@@ -15,10 +15,14 @@ Sort = Annotated[list[Annotated[str, Field(max_length=80)]], Field(max_length=2)
 
 
 class Against(BaseModel):
-    """What to compare with: another session, or the names that a look showed."""
+    """What to compare with: another session, an earlier moment of the same one, or the names that a look showed."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     session: dt.date | None = Field(None, description="None: the session before")
+    since: Literal["open", "hour"] | None = Field(None, description="The session's first minute, or an hour ago")
+    moment: dt.datetime | None = Field(
+        None, description="The moment of the market that was looked at, in place of a session"
+    )
     symbols: Symbols | None = Field(None, description="What was there then, when the rules may have been others")
 
 
@@ -83,9 +87,11 @@ class Moved(BaseModel):
 
 
 class Changed(BaseModel):
-    """What became different since another session."""
+    """What became different since another session, or an earlier moment of it; without that moment, why it is not known."""
 
     session: dt.date
+    moment: dt.datetime | None = Field(None, description="Of the same session, in exchange time")
+    reason: str | None = None
     came_in: list[Moved]
     went_out: list[Moved]
     stayed: int
@@ -106,6 +112,7 @@ class ScreenReply(RowsReply):
     """All survivors by symbol, in order, some of them column by column, and the funnel."""
 
     session: dt.date
+    moment: dt.datetime = Field(description="In exchange time")
     newest: bool
     past: str | None = Field(description="What to ask for to see the same again; null for the newest")
     universe: int
@@ -175,13 +182,17 @@ class LookRequest(BaseModel):
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     session: dt.date
+    moment: dt.datetime = Field(description="Of the market")
     symbols: Symbols
 
 
 class Look(BaseModel):
-    """The newest look at a screen as of another session."""
+    """The look at a screen before this one."""
 
     session: dt.date
+    moment: dt.datetime | None = Field(
+        description="Of the market that was looked at, in exchange time; null for one of long ago"
+    )
     looked_at: dt.datetime
     symbols: list[str]
 

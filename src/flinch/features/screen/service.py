@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,7 @@ from flinch.core.moves import expected_move, fan
 from flinch.core.rules import percent
 from flinch.core.volatility import historical_vol
 from flinch.features.screen.schemas import (
+    Against,
     Changed,
     ColumnReply,
     Moved,
@@ -24,7 +26,7 @@ from flinch.features.screen.schemas import (
     SeriesRequest,
     StaleFigures,
 )
-from flinch.market import Dictionary, View
+from flinch.market import Dictionary, NotKept, View, view_at
 from flinch.screening.columns import Described, NamedColumn, read_columns
 from flinch.screening.groups import universe
 from flinch.screening.order import ordered
@@ -53,6 +55,7 @@ def run(
         **_rows(view, dictionary, own, request, rows),
         symbols=[view.frame.names[row].symbol for row in rows],
         session=view.today,
+        moment=view.as_of,
         newest=view.is_newest,
         past=view.past,
         universe=int(ran.universe.sum()),
@@ -112,7 +115,10 @@ def _changed(
 ) -> Changed:
     against = request.against
     assert against is not None
-    before = view.at(view.session_on(against.session) if against.session else max(view.last - 1, 0))
+    try:
+        before = _before(view, against)
+    except NotKept as error:
+        return Changed(session=view.today, reason=str(error), came_in=[], went_out=[], stayed=0)
     start = universe(before, engine, whose, request.stack.universe)
     then = run_stack(before, dictionary, request.stack, start)
     was = then.result.survivors
@@ -121,10 +127,22 @@ def _changed(
     present = now.result.survivors
     return Changed(
         session=before.today,
+        moment=before.as_of if before.last == view.last else None,
         came_in=[_moved(view, int(row), then) for row in np.flatnonzero(present & ~was)],
         went_out=[_moved(view, int(row), now) for row in np.flatnonzero(was & ~present)],
         stayed=int((was & present).sum()),
     )
+
+
+def _before(view: View, against: Against) -> View:
+    """What is compared with. Raises NotKept for a moment of a session whose minutes are not kept."""
+    opened = view.hours.opens(view.today)
+    if against.since is not None:
+        hour_ago = view.as_of - dt.timedelta(hours=1)
+        return view_at(view, (opened if against.since == "open" else max(hour_ago, opened)).replace(tzinfo=None))
+    if against.moment is not None:
+        return view_at(view, against.moment.astimezone(view.hours.zone).replace(tzinfo=None))
+    return view.at(view.session_on(against.session) if against.session else max(view.last - 1, 0))
 
 
 def _moved(view: View, row: int, outside: Ran) -> Moved:

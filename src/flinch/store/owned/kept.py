@@ -203,23 +203,25 @@ def read_stamps(engine: Engine, whose: Whose, *kinds: Kept[Any]) -> list[Stamp]:
 
 
 def record_look(
-    engine: Engine, screen_id: int, market: str, session_on: dt.date, symbols: list[str], now: dt.datetime
+    engine: Engine,
+    screen_id: int,
+    market: str,
+    session_on: dt.date,
+    moment: dt.datetime,
+    symbols: list[str],
+    now: dt.datetime,
 ) -> ScreenLook | None:
-    """Remember what a saved screen showed of a market as of a session; returns the newest look as of another one."""
+    """Remember what a saved screen showed of a market at a moment of a session; returns the look before this one."""
     with change(engine) as session:
         looks = select(ScreenLook).where(ScreenLook.screen_id == screen_id, ScreenLook.market == market)
-        others = looks.where(ScreenLook.session != session_on).order_by(
-            ScreenLook.looked_at.desc(), ScreenLook.session.desc()
-        )
-        before = session.scalar(others.limit(1))
+        before = session.scalar(looks.order_by(ScreenLook.looked_at.desc(), ScreenLook.session.desc()).limit(1))
+        if before is not None:
+            session.expunge(before)
         look = session.get(ScreenLook, (screen_id, market, session_on)) or ScreenLook(
             screen_id=screen_id, market=market, session=session_on
         )
-        look.looked_at, look.symbols = plain(now), symbols
+        look.looked_at, look.moment, look.symbols = plain(now), plain(moment), symbols
         session.add(look)
-        if before is not None:
-            session.flush()
-            session.expunge(before)
         return before
 
 

@@ -77,13 +77,14 @@ class SavedScreen(OwnedBase):
 
 
 class ScreenLook(OwnedBase):
-    """Which names a saved screen had when somebody last looked at it as of a session."""
+    """Which names a saved screen had when somebody last looked at it as of a session, and at which `moment` of the market."""
 
     __tablename__ = "screen_look"
     screen_id: Mapped[int] = mapped_column(ForeignKey("saved_screen.id", ondelete="CASCADE"), primary_key=True)
     market: Mapped[str] = mapped_column(String(31), primary_key=True)
     session: Mapped[dt.date] = mapped_column(Date, primary_key=True)
     looked_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    moment: Mapped[dt.datetime | None] = mapped_column(DateTime)
     symbols: Mapped[list[str]] = mapped_column(JSON)
 
 

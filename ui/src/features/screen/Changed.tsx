@@ -1,6 +1,6 @@
 import { asOfDay, useAsOf } from "@/shared/address";
 import type { Schemas } from "@/shared/api/client";
-import { count, date } from "@/shared/format";
+import { count, date, moment } from "@/shared/format";
 import { Link } from "@/shared/route";
 import type { Rule } from "@/shared/stack/state";
 
@@ -18,9 +18,11 @@ export function Changed({
     <section className="changed" aria-label="What changed">
       <header>
         {children}
-        {changed && (
+        {changed?.reason && <span>{changed.reason}</span>}
+        {changed && !changed.reason && (
           <span>
-            since <b>{date(changed.session, true)}</b>: {count(changed.stayed, "name")} stayed
+            since <b>{changed.moment ? moment(changed.moment) : date(changed.session, true)}</b>:{" "}
+            {count(changed.stayed, "name")} stayed
           </span>
         )}
       </header>

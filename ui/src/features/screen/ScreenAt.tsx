@@ -2,9 +2,17 @@ import { lazy, Suspense, useCallback, useEffect, useMemo, useState } from "react
 import { tellResults } from "@/frame/results";
 import { useSubject } from "@/frame/subject";
 import { asOfDay } from "@/shared/address";
-import { api, type FileFormat, type ScreenReply, type Why } from "@/shared/api/client";
-import { useHandbook, useMetricMap, useMetrics, useScreen, useScreenPages, useScreens } from "@/shared/api/queries";
-import { count, date, number } from "@/shared/format";
+import { api, type FileFormat, type ScreenReply, type ScreenRequest, type Why } from "@/shared/api/client";
+import {
+  useHandbook,
+  useMarket,
+  useMetricMap,
+  useMetrics,
+  useScreen,
+  useScreenPages,
+  useScreens,
+} from "@/shared/api/queries";
+import { count, date, moment, number } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { Asking } from "@/shared/stack/Asking";
 import { answerTo, momentOf, useHeld } from "@/shared/stack/held";
@@ -70,6 +78,15 @@ function useWhole<Shown extends { question: unknown }>(newest: Shown, whole: boo
 }
 
 /** A screen with its survivors. All of it stands in the address. */
+/** What the screen is compared with, as the address says it. */
+function comparison(against: string | null, look: Look | null): ScreenRequest["against"] {
+  if (against === null) return null;
+  const none = { session: null, since: null, moment: null, symbols: null };
+  if (against === "open" || against === "hour") return { ...none, since: against };
+  if (against !== "look" || !look) return none;
+  return { ...none, session: look.session, moment: look.moment, symbols: look.symbols };
+}
+
 export function ScreenAt(address: StackAddress) {
   const { base, params, write } = address;
   const metrics = useMetrics();
@@ -94,6 +111,7 @@ export function ScreenAt(address: StackAddress) {
   const area = params.get("area") ?? "market_cap";
   const shade = params.get("shade") ?? "change_pct";
   const spoken = useMemo(() => spokenOf(screen.rules, metricMap), [screen.rules, metricMap]);
+  const market = useMarket().data;
   const [look, setLook] = useState<Look | null>(null);
   const request = useMemo(
     () => ({
@@ -105,12 +123,7 @@ export function ScreenAt(address: StackAddress) {
       count: screen.view === "map" ? 10_000 : PAGE,
       as_of: asOf,
       aim,
-      against:
-        against === null
-          ? null
-          : against === "look" && look
-            ? { session: look.session, symbols: look.symbols }
-            : { session: null, symbols: null },
+      against: comparison(against, look),
     }),
     [current, ids, spoken, screen.view, area, shade, asOf, aim, against, look],
   );
@@ -279,13 +292,19 @@ export function ScreenAt(address: StackAddress) {
         <Changed changed={reply?.changed ?? null} rules={current.rules}>
           <select
             aria-label="Compare with"
-            value={against === "look" && look ? "look" : "previous"}
+            value={against === "look" && !look ? "previous" : against}
             onChange={(event) => write({ vs: event.target.value })}
           >
             <option value="previous">the session before</option>
+            {reply && market?.played.includes(reply.session) && (
+              <>
+                <option value="open">the open</option>
+                <option value="hour">an hour ago</option>
+              </>
+            )}
             {look && (
               <option value="look">
-                your last look, as of {date(look.session)} ({look.symbols.length})
+                your last look, {look.moment ? moment(look.moment) : date(look.session)} ({look.symbols.length})
               </option>
             )}
           </select>

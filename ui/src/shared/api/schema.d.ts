@@ -1198,7 +1198,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Remember what a saved screen shows now, and say what it showed as of another session before. */
+        /** Remember what a saved screen shows now, and say what it showed before. */
         post: operations["screen_record_look_screens__int_id__look_post"];
         delete?: never;
         options?: never;
@@ -1537,15 +1537,27 @@ export interface components {
         };
         /**
          * Against
-         * @description What to compare with: another session, or the names that a look showed.
+         * @description What to compare with: another session, an earlier moment of the same one, or the names that a look showed.
          */
         Against: {
+            /**
+             * Moment
+             * @description The moment of the market that was looked at, in place of a session
+             * @default null
+             */
+            moment: string | null;
             /**
              * Session
              * @description None: the session before
              * @default null
              */
             session: string | null;
+            /**
+             * Since
+             * @description The session's first minute, or an hour ago
+             * @default null
+             */
+            since: ("open" | "hour") | null;
             /**
              * Symbols
              * @description What was there then, when the rules may have been others
@@ -1869,11 +1881,22 @@ export interface components {
         };
         /**
          * Changed
-         * @description What became different since another session.
+         * @description What became different since another session, or an earlier moment of it; without that moment, why it is not known.
          */
         Changed: {
             /** Came In */
             came_in: components["schemas"]["Moved"][];
+            /**
+             * Moment
+             * @description Of the same session, in exchange time
+             * @default null
+             */
+            moment: string | null;
+            /**
+             * Reason
+             * @default null
+             */
+            reason: string | null;
             /**
              * Session
              * Format: date
@@ -3919,7 +3942,7 @@ export interface components {
         };
         /**
          * Look
-         * @description The newest look at a screen as of another session.
+         * @description The look at a screen before this one.
          */
         Look: {
             /**
@@ -3927,6 +3950,11 @@ export interface components {
              * Format: date-time
              */
             looked_at: string;
+            /**
+             * Moment
+             * @description Of the market that was looked at, in exchange time; null for one of long ago
+             */
+            moment: string | null;
             /**
              * Session
              * Format: date
@@ -3944,6 +3972,12 @@ export interface components {
          * @description What a saved screen shows now.
          */
         LookRequest: {
+            /**
+             * Moment
+             * Format: date-time
+             * @description Of the market
+             */
+            moment: string;
             /**
              * Session
              * Format: date
@@ -6461,6 +6495,12 @@ export interface components {
             companies: string[];
             /** First */
             first: number;
+            /**
+             * Moment
+             * Format: date-time
+             * @description In exchange time
+             */
+            moment: string;
             /** Newest */
             newest: boolean;
             /**
