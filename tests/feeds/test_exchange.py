@@ -24,8 +24,10 @@ from flinch.demo import tell_again
 from flinch.feeds import going_on
 from flinch.feeds.going_on import Exchange, go_on
 from flinch.feeds.state import demo_market_loaded
-from flinch.market import load_frame, opened
+from flinch.market import load_frame, opened, view_at
 from flinch.market.holder import MarketHolder
+from flinch.market.prints import market_prints
+from flinch.market.tickets import read_ticket_day
 from flinch.settings import Settings
 from flinch.store.databases import DEMO
 from flinch.store.engine import make_engine
@@ -41,6 +43,7 @@ from flinch.store.market.writing import between_moments
 from flinch.store.reading import read_table
 
 TUESDAY = "2026-09-08"
+SEEN = dt.datetime(2026, 9, 9, 15, 53)
 WEDNESDAY, THURSDAY = dt.date(2026, 9, 9), dt.date(2026, 9, 10)
 
 
@@ -121,6 +124,11 @@ def test_moments_come_in_order_each_whole_and_the_day_turns(going: Engine, every
         assert told.at == dt.datetime(2026, 9, 9, 19, 0, tzinfo=dt.UTC) + dt.timedelta(minutes=minute)
         assert told.chains == (minute % 5 == 0)
         with_chains += told.chains
+        if minute == SEEN.minute:
+            frame = load_frame(going, tmp_path / "seen")
+            assert frame is not None
+            seen = opened(frame, going)
+            bursts, tickets = market_prints(seen).bursts, read_ticket_day(seen, seen.last)
         state = read_state(going)
         assert state is not None
         assert (state.as_of, state.whole) == (told.at, True)
@@ -168,6 +176,33 @@ def test_moments_come_in_order_each_whole_and_the_day_turns(going: Engine, every
     assert frame is not None
     assert frame.sessions[-1] == np.datetime64(THURSDAY)
     assert np.isfinite(frame.close[:, -1]).all()
+    # A minute of Wednesday that is played again is what it was when it was told.
+    again = view_at(opened(frame, going), SEEN)
+    assert (again.as_of, again.last) == (seen.as_of, seen.last)
+    for field in ("open", "high", "low", "close", "volume"):
+        assert np.array_equal(getattr(again.frame, field), getattr(seen.frame, field), equal_nan=True), field
+    # What leans on the surfaces of a look that is not kept comes from the close before.
+    leaning = {"net_shares"}
+    flow = {column.name for column in FlowDay.__table__.columns} - {"session", "name_id"} - leaning
+    for field in (
+        *flow,
+        "headlines",
+        "pre_high",
+        "pre_low",
+        "pre_last",
+        "pre_volume",
+        "days_to_earnings",
+        "short_shares",
+    ):
+        one, other = again.frame.daily[field][:, -1], seen.frame.daily[field][:, -1]
+        assert np.allclose(one, other, rtol=1e-6, equal_nan=True), field
+    assert np.isfinite(again.frame.daily["call_ask_premium"][:, -1]).mean() > 0.9
+    for one, other in zip(market_prints(again).bursts, bursts, strict=True):
+        assert np.array_equal(one, other)
+    told_again = read_ticket_day(again, again.last)
+    for key in ("name", "first", "premium", "contracts", "side", "ticket_kind", "price_then", "opening", "package"):
+        assert np.array_equal(told_again.columns[key], tickets.columns[key], equal_nan=True), key
+    assert again.expirations(again.row("TARNO"))[0].expiration == dt.date(2026, 9, 11)
     # What became known of the companies that morning.
     declared = read_table(going, select(Dividend).where(Dividend.declared_on == THURSDAY)).sort("name_id")
     assert declared.height > 0

@@ -117,7 +117,9 @@ def publish_flow(engine: Engine, taken_at: dt.datetime) -> None:
         close[np.searchsorted(ids, bars["name_id"].to_numpy())] = numbers(bars["close"])
     rate = read_rate(engine, session, state.rate)
     tape = read_session_tape(
-        engine, Asked(ids, close, multipliers(engine, ids), session, moment, moment, None, moment, rate, hours)
+        # Trades come between one look at the chains and the next.
+        engine,
+        Asked(ids, close, multipliers(engine, ids), session, looks[-1], looks[-1], None, moment, rate, hours),
     )
     if tape is None:
         return

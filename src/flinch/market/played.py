@@ -138,6 +138,8 @@ def _frame_at(newest: View, session: int, moment: dt.datetime, minutes: _Minutes
     prices, columns = _own_arrays(whole, end)
     for field in _BARS:
         prices[field][:, -1] = getattr(minutes, field)[:, place]
+    # Of an index no shares are counted.
+    prices["volume"][np.isnan(whole.volume[:, session]), -1] = np.nan
     looks = [snapshot for snapshot in whole.snapshots if snapshot.taken_at <= moment.astimezone(dt.UTC)]
     today = [snapshot for snapshot in looks if snapshot.session == day]
     later = [snapshot for snapshot in whole.snapshots if snapshot.session == day]
