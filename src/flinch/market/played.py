@@ -79,7 +79,7 @@ def view_at(newest: View, asked: dt.date | dt.datetime) -> View:
 
 def played_sessions(view: View) -> list[dt.date]:
     """Sessions up to a view's that can be played again, in order."""
-    kept = view.version.share(("minute sessions",), lambda: read_minute_sessions(view.store), 1)
+    kept = view.version.keep(("minute sessions",), lambda: read_minute_sessions(view.store), 1)
     return [day for day in kept if day <= view.today]
 
 

@@ -13,6 +13,7 @@ type Passed = Heard | { kind: "who" };
 /** So long after the last word of the server, which comes every ten seconds, a window no longer counts as told. */
 const PATIENCE_MS = 35_000;
 const AGAIN_MS = 10_000;
+const FIRST_MS = 100;
 
 export function listen(client: QueryClient): void {
   const market = marketHere();
@@ -28,6 +29,12 @@ export function listen(client: QueryClient): void {
     if (heard.kind === "lost") return setTold(false);
     patience = setTimeout(() => setTold(false), PATIENCE_MS);
     const shown = client.getQueryData<{ version: number }>(["market"]);
+    if (shown === undefined && heard.kind === "moment") {
+      // The first answer is still on its way, and may be of this very moment.
+      clearTimeout(patience);
+      patience = setTimeout(() => hear(heard), FIRST_MS);
+      return;
+    }
     if (heard.kind === "here" || heard.version === shown?.version) return setTold(true);
     // What came while nobody was told is caught up with before the window counts as told. Whoever let it run may be another.
     void client.invalidateQueries({ queryKey: ["run"] });
