@@ -47,6 +47,7 @@ VIEWS = {
     "a fund": ("/lineup?view=fund&of=members:FELRO", "main"),
     "the handbook": ("/handbook/iv_rank", ".handbook-body h2"),
     "the data": ("/data", ".data tbody tr"),
+    "a session played again": ("/screen?asof=2026-09-08T11:15", ".results tbody tr"),
     "no name": ("/dossier", "main"),
 }
 
