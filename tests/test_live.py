@@ -17,6 +17,7 @@ from tests.demo_process import free_port
 from tests.waiting import PATIENCE, until
 
 from flinch.live import MOST, Live, TooManyListen
+from flinch.market.changes import EVERYTHING, Changes
 from flinch.market.holder import MarketEmpty
 from flinch.serving import STAY, THREADS, Stream, make_server
 from flinch.store.errors import DatabaseAway
@@ -162,6 +163,7 @@ class Held:
 
     def __init__(self) -> None:
         self.version = 1
+        self.age = {"chains": "fresh"}
         self.fails: Exception | None = None
 
     def open(self, name: str) -> Any:
@@ -176,6 +178,9 @@ class Held:
     def coming(self) -> None:
         return None
 
+    def changed(self, now: Any) -> Changes:
+        return Changes(["minute_bars"], ["TARNO"]) if now.data_version > 1 else EVERYTHING
+
 
 @pytest.fixture
 def held() -> Held:
@@ -183,7 +188,8 @@ def held() -> Held:
 
 
 @pytest.fixture
-def live(held: Held) -> Iterator[Live]:
+def live(held: Held, monkeypatch: pytest.MonkeyPatch) -> Iterator[Live]:
+    monkeypatch.setattr("flinch.live._ages", lambda *_: dict(held.age))
     made = Live(held)  # type: ignore[arg-type]
     yield made
     made.close()
@@ -202,6 +208,11 @@ def test_each_listener_is_told_a_moment_once_and_one_that_came_late_what_it_miss
     assert [m["version"] for m in early.moments] == [1, 7, 8]
     assert [m["version"] for m in late.moments] == [7, 8]
     assert early.told[-1].startswith(b"id: 8\n")
+    assert [(m["kinds"], m["names"]) for m in early.moments] == [(None, None), *[(["minute_bars"], ["TARNO"])] * 2]
+    # Data that grow old are told of without a new version.
+    held.age["chains"] = "late"
+    until(lambda: len(early.moments) == 4, "that the chains are late")
+    assert [(m["version"], m["age"]["chains"]) for m in early.moments[-2:]] == [(8, "fresh"), (8, "late")]
 
 
 def test_who_listens_hears_so_while_nothing_happens_and_whatever_happens_to_another_market(

@@ -9,9 +9,12 @@ import time
 
 from sqlalchemy.exc import DBAPIError
 
+from flinch.clock import wall
 from flinch.errors import FlinchError
-from flinch.market import Market, Markets
+from flinch.market import Market, Markets, View
+from flinch.market.age import ages
 from flinch.serving import Stream
+from flinch.store.market.run import read_run
 
 MOST = 600
 """Listeners at a time; each is a connection."""
@@ -43,14 +46,25 @@ def moment(market: Market) -> bytes:
     except FlinchError as error:
         return event("moment", {"market": market.name, "version": 0, "why": error.kind}, 0)
     coming = market.holder.coming()
+    changed = market.holder.changed(now)
     told = {
         "market": market.name,
         "version": now.data_version,
         "as_of": now.as_of.isoformat(),
         "session": now.today.isoformat(),
         "coming": coming is not None,
+        "kinds": changed.kinds,
+        "names": changed.names,
+        "age": _ages(market, now),
     }
     return event("moment", told, now.data_version)
+
+
+def _ages(market: Market, now: View) -> dict[str, str]:
+    """How old each kind is; of none while the database is away."""
+    with contextlib.suppress(FlinchError, DBAPIError):
+        return {one.kind: one.age for one in ages(now, read_run(market.engine), wall())}
+    return {}
 
 
 class Live:

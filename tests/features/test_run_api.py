@@ -38,20 +38,27 @@ def ask(client: FlaskClient, **asked: Any) -> dict[str, Any]:
 
 
 def test_a_fresh_market_stands_still(client: FlaskClient):
-    assert client.get("/api/run").json == {
-        "goes_on": True, "speed": 0, "until": None, "behind": 0.0, "stopped": False,
-    }  # fmt: skip
+    told = client.get("/api/run").json
+    ages = {one["kind"]: (one["moment"], one["age"]) for one in told.pop("ages")}
+    assert told == {"goes_on": True, "speed": 0, "until": None, "behind": 0.0, "stopped": False}
+    # Of what stands still nothing is due.
+    assert set(ages) == {"minute_bars", "option_trades", "prints", "chains"}
+    assert set(ages.values()) == {("2026-09-09T15:45:00-04:00", "closed")}
 
 
 @pytest.mark.parametrize("speed", [1, 10, 60])
 def test_it_is_asked_to_run_and_a_source_that_says_nothing_is_told(client: FlaskClient, engine: Engine, speed: int):
     say_alive(engine, wall())
-    assert ask(client, speed=speed) == {
-        "goes_on": True, "speed": speed, "until": None, "behind": 0.0, "stopped": False,
-    }  # fmt: skip
-    say_alive(engine, wall() - dt.timedelta(seconds=30), 90.0)
+    told = ask(client, speed=speed)
+    assert {one["age"] for one in told.pop("ages")} == {"fresh"}
+    assert told == {"goes_on": True, "speed": speed, "until": None, "behind": 0.0, "stopped": False}
+    say_alive(engine, wall() - dt.timedelta(seconds=30), 80.0)
     told = client.get("/api/run").json
-    assert (told["stopped"], told["behind"]) == (True, 90.0)
+    assert (told["stopped"], told["behind"]) == (True, 80.0)
+    # More than a minute behind, and half a minute of the clock without a word.
+    late = {1: ("fresh", "fresh"), 10: ("stopped", "fresh"), 60: ("stopped", "stopped")}[speed]
+    ages = {one["kind"]: one["age"] for one in told["ages"]}
+    assert (ages["minute_bars"], ages["chains"]) == late
     # Who is to stand still says nothing, and nothing is missed.
     assert not ask(client, speed=0)["stopped"]
 

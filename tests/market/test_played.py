@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import datetime as dt
+import threading
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import polars as pl
 import pytest
+from tests.waiting import until
 
 from flinch.core.volatility import constant_maturity_vol, smile_vol
 from flinch.feeds.simulated import SimulatedMarket
-from flinch.market import NotKept, View, played_sessions, view_at
+from flinch.market import NotKept, View, opened, played, played_sessions, view_at
 from flinch.market.surfaces import carried
+from flinch.market.version import BeingRead
 from flinch.store.market.surfaces import read_expiries
 
 TUESDAY, WEDNESDAY = dt.date(2026, 9, 8), dt.date(2026, 9, 9)
@@ -139,17 +143,15 @@ def test_a_look_of_the_session_says_what_it_said(market: View):
 
 def test_the_last_look_is_read_as_it_was_published(market: View):
     """Volatility from kept expirations against what publishing wrote of the very same look."""
-    from flinch.market.played import _chains_at, _own_arrays
-
     frame = market.frame
     today = [s for s in frame.snapshots if s.session == WEDNESDAY]
-    columns = _own_arrays(frame, market.end)[1]
+    columns = played._own_arrays(frame, market.end)[1]
     fields = ("iv7", "iv30", "iv90", "iv_week", "iv_month", "iv_nearest", "iv30_ex_earnings", "put_25d", "call_25d",
               "implied_earnings_move", "fit_quality", "call_exposure", "flip", "opened", "call_exposure_before")  # fmt: skip
     was = {field: columns[field][:, -1].copy() for field in fields}
     for field in fields:
         columns[field][:, -1] = -1.0
-    _chains_at(market, market.last, columns, today)
+    played._chains_at(market, market.last, columns, today)
     for field in fields:
         assert np.allclose(columns[field][:, -1], was[field], rtol=1e-5, equal_nan=True), field
         assert np.isfinite(was[field]).any()
@@ -170,6 +172,21 @@ def test_a_minute_has_bounds(market: View):
     assert (kept[-1], len(kept)) == (WEDNESDAY, 10)
     with pytest.raises(NotKept, match=r"No minutes of 3 Aug 2026 are kept.*from 26 Aug 2026 to 9 Sep 2026"):
         view_at(market, at(dt.date(2026, 8, 3), 11, 0))
+
+
+def test_of_minutes_that_a_hand_runs_through_few_are_made(market: View, monkeypatch: pytest.MonkeyPatch):
+    other, go_on = opened(market.frame, market.store), threading.Event()
+    monkeypatch.setattr(played, "_play", lambda *_: go_on.wait(60) and other)
+    with ThreadPoolExecutor(3) as pool:
+        asked = [pool.submit(view_at, other, at(TUESDAY, 13, minute)) for minute in range(3)]
+        until(lambda: other.version.under_way("played") == 3, "three minutes")
+        with pytest.raises(BeingRead):
+            view_at(other, at(TUESDAY, 13, 3))
+        # Whoever asks for one of them waits with the others.
+        again = pool.submit(view_at, other, at(TUESDAY, 13, 1))
+        go_on.set()
+        assert all(one.result() is other for one in (*asked, again))
+    assert view_at(other, at(TUESDAY, 13, 3)) is other
 
 
 def test_what_is_played_can_be_looked_back_from(market: View):

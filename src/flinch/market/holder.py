@@ -15,6 +15,7 @@ from sqlalchemy.exc import DBAPIError
 from flinch.core.rules import METRICS, binned
 from flinch.errors import FlinchError
 from flinch.market.calibration import calibration_record
+from flinch.market.changes import EVERYTHING, Changes, changes
 from flinch.market.dictionary import PLAIN
 from flinch.market.frame import load_frame
 from flinch.market.opened import opened
@@ -61,6 +62,7 @@ class MarketHolder:
         self._engine = engine
         self._folder = folder
         self._newest: View | None = None
+        self._changed: tuple[View | None, Changes] = (None, EVERYTHING)
         self._lock = threading.Lock()
         self._checked = self._gave_back = -1e9
         self._state: Loaded | None = None
@@ -90,6 +92,11 @@ class MarketHolder:
         if time.monotonic() - self._checked >= seconds and self._lock.acquire(blocking=False):
             threading.Thread(target=self._look, name="newer market", daemon=True).start()
         return newest
+
+    def changed(self, now: View) -> Changes:
+        """What a version says otherwise than the one that was served before it."""
+        version, changed = self._changed
+        return changed if version is now else EVERYTHING
 
     def coming(self) -> tuple[str, int] | None:
         """What of the market is still being made, and how many percent of it are; None when all is there. As looked at last."""
@@ -131,6 +138,7 @@ class MarketHolder:
                 now = opened(frame, self._engine)
                 if self._newest is not None:
                     now.version.go_on_from(self._newest.version)
+                    self._changed = (now, changes(self._newest, now))
                 self._newest = now
             self._checked = time.monotonic()
 

@@ -8,6 +8,7 @@ own close. Open interest, and what is listed, was known in the morning.
 from __future__ import annotations
 
 import datetime as dt
+import threading
 from dataclasses import replace
 from typing import Any, NamedTuple
 
@@ -23,6 +24,7 @@ from flinch.market.derived import DERIVED, derive
 from flinch.market.frame import MarketFrame
 from flinch.market.opened import opened
 from flinch.market.tickets import asked_of
+from flinch.market.version import BeingRead
 from flinch.market.view import View
 from flinch.store.engine import as_known
 from flinch.store.market.chain import Snapshot, stored
@@ -36,6 +38,8 @@ from flinch.tape import name_sums, read_session_tape
 
 MOST_MOMENTS = 3
 """Played moments that are held at a time."""
+_MOST_UNDER_WAY = 3
+_ONE_AT_A_TIME = threading.Lock()
 _BARS = ("open", "high", "low", "close", "volume")
 _AFTER = ("post_last", "post_volume")
 _QUOTED = ("atm_width",)
@@ -62,7 +66,7 @@ def view_at(newest: View, asked: dt.date | dt.datetime) -> View:
     """The market as of a day's session, or as it was at a minute of it, in exchange time without a zone; the session's own view
     from its close on, and the newest from its moment on.
 
-    Raises NotKept for a minute of a session whose minutes are not kept.
+    Raises NotKept for a minute of a session whose minutes are not kept, BeingRead while others are being made.
     """
     if not isinstance(asked, dt.datetime):
         return newest.at(newest.session_on(asked))
@@ -73,8 +77,11 @@ def view_at(newest: View, asked: dt.date | dt.datetime) -> View:
         return view
     # Nothing is known before the first minute is over.
     moment = max(moment, hours.opens(view.today) + dt.timedelta(minutes=1))
-    version = newest.version
-    return version.share(("played", view.last, moment), lambda: _play(newest, view.last, moment), MOST_MOMENTS)
+    version, key = newest.version, ("played", view.last, moment)
+    if version.latest(*key) is None and version.under_way("played") >= _MOST_UNDER_WAY:
+        # A hand that runs through minutes leaves more of them behind than anybody waits for.
+        raise BeingRead
+    return version.share(key, lambda: _play(newest, view.last, moment), MOST_MOMENTS)
 
 
 def played_sessions(view: View) -> list[dt.date]:
@@ -93,8 +100,9 @@ def _play(newest: View, session: int, moment: dt.datetime) -> View:
     so_far = version.frame.state.data_version if session == version.last else 0
     minutes = version.share(("played minutes", session, so_far), lambda: _read_minutes(newest, session), 1)
     before = version.latest("played", session)
-    view = opened(_frame_at(newest, session, moment, minutes), as_known(version.engine, moment))
-    _add_trades(view)
+    with _ONE_AT_A_TIME:
+        view = opened(_frame_at(newest, session, moment, minutes), as_known(version.engine, moment))
+        _add_trades(view)
     if isinstance(before, View):
         view.version.go_on_from(before.version)
     return view

@@ -107,6 +107,11 @@ class Version:
         with self._lock:
             return any(key[0] == kind for key in self._kept)
 
+    def under_way(self, kind: str) -> int:
+        """How much is being made under keys that begin so."""
+        with self._lock:
+            return sum(key[0] == kind for key in self._coming)
+
     def latest(self, *beginning: Hashable) -> object | None:
         """What was kept last under a key that begins so."""
         with self._lock:

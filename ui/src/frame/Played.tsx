@@ -3,11 +3,13 @@ import { useAddress } from "@/shared/address";
 import { useMarket, usePlayed } from "@/shared/api/queries";
 import { date, instant, later, moment } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
+import { useHold } from "@/shared/settled";
 import { Segments } from "@/shared/ui/Segments";
 
 const SPEEDS = [0, 1, 10, 60];
 const QUARTER = 15;
 const LOOK_MS = 50;
+const REST_MS = 250;
 
 /** A session that is over, as it was at one of its minutes: which one, what is known then, and how it goes on. */
 export function Played({ asOf, main }: { asOf: string; main: RefObject<HTMLElement | null> }) {
@@ -16,6 +18,11 @@ export function Played({ asOf, main }: { asOf: string; main: RefObject<HTMLEleme
   const told = usePlayed(asOf).data;
   const [, write] = useAddress();
   const [speed, setSpeed] = useState(0);
+  // Where the slider is while a hand moves it; the market is asked for when the hand rests.
+  const [held, setHeld] = useState<string | null>(null);
+  const rest = useRef<ReturnType<typeof setTimeout>>(undefined);
+  useHold(held !== null);
+  useEffect(() => () => clearTimeout(rest.current), []);
   const opens = told?.opens.slice(11, 16) ?? market?.opens ?? "";
   const closes = told?.closes.slice(11, 16) ?? "";
   const first = later(opens, 1);
@@ -29,6 +36,14 @@ export function Played({ asOf, main }: { asOf: string; main: RefObject<HTMLEleme
     else write({ asof: at });
   }
   const onStep = (minutes: number) => onGo(later(time, minutes));
+  function onMove(to: string) {
+    setHeld(to);
+    clearTimeout(rest.current);
+    rest.current = setTimeout(() => {
+      setHeld(null);
+      onGo(to);
+    }, REST_MS);
+  }
   usePlaying(speed, asOf, main, () => onStep(1));
   useKeys({
     ",": () => onStep(-1),
@@ -50,7 +65,7 @@ export function Played({ asOf, main }: { asOf: string; main: RefObject<HTMLEleme
   return (
     <section className="notice played" aria-label="Played again">
       <span>
-        Played again: <b>{instant(`${asOf}:00`)}</b>
+        Played again: <b>{instant(`${day}T${held ?? time}:00`)}</b>
       </span>
       <span className="steps">
         {step("−15", "A quarter of an hour back", "<", -QUARTER)}
@@ -60,9 +75,9 @@ export function Played({ asOf, main }: { asOf: string; main: RefObject<HTMLEleme
           aria-label="Minute of the session"
           min={minutes(first)}
           max={minutes(closes || time)}
-          value={minutes(time)}
-          aria-valuetext={time}
-          onChange={(event) => onGo(later("00:00", Number(event.target.value)))}
+          value={minutes(held ?? time)}
+          aria-valuetext={held ?? time}
+          onChange={(event) => onMove(later("00:00", Number(event.target.value)))}
         />
         {step("›", "A minute on", ".", 1)}
         {step("+15", "A quarter of an hour on", ">", QUARTER)}

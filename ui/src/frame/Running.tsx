@@ -12,6 +12,12 @@ const CHOICES: { words: string; asked: Asked }[] = [
   { words: "run 10 times as fast", asked: { speed: 10, to: null } },
   { words: "run 60 times as fast", asked: { speed: 60, to: null } },
 ];
+const KINDS: Record<string, string> = {
+  minute_bars: "minutes",
+  option_trades: "option trades",
+  prints: "prints",
+  chains: "chains",
+};
 const PLACES: { words: string; asked: Asked }[] = [
   { words: "to the close", asked: { speed: null, to: "close" } },
   { words: "to the next open", asked: { speed: null, to: "open" } },
@@ -52,7 +58,9 @@ function short(run: Run): string {
   if (run.stopped) return "stopped";
   if (run.until) return "on its way";
   if (run.speed === 0) return "still";
-  return run.behind >= 60 ? `${run.speed} × (late)` : `${run.speed} ×`;
+  const late = run.ages.filter(({ age }) => age === "late" || age === "stopped").map(({ kind }) => KINDS[kind] ?? kind);
+  if (late.length === 0) return `${run.speed} ×`;
+  return late.length === run.ages.length ? `${run.speed} × (late)` : `${run.speed} × (${late.join(", ")} late)`;
 }
 
 function told(run: Run): string {
@@ -60,5 +68,8 @@ function told(run: Run): string {
   if (run.until) return `The market runs to ${moment(run.until)} as fast as it can, and then stands still`;
   if (run.speed === 0) return "The market stands still. Let it run";
   const late = run.behind >= 60 ? `; it is ${number(Math.round(run.behind / 60))} min of the market behind` : "";
-  return `The market runs ${run.speed} times as fast as the clock${late}`;
+  const each = run.ages.map(
+    ({ kind, moment: at, age }) => `${KINDS[kind] ?? kind} ${age}${at ? `, of ${at.slice(11, 16)}` : ""}`,
+  );
+  return `The market runs ${run.speed} times as fast as the clock${late}.\n${each.join("\n")}`;
 }

@@ -118,7 +118,8 @@ def let_it_run(body: RunAsked) -> Response:
     responses={
         200: {
             "description": "Server-sent events for as long as one listens. `moment`: the version that is served from now on, "
-            "its instant and session; `version` 0 when there is none. `here`, every ten seconds: one is listened to.",
+            "its instant and session, the kinds that came with it and the names that they say something of (null: everything), "
+            "and how old each kind is; `version` 0 when there is none. `here`, every ten seconds: one is listened to.",
             "content": {"text/event-stream": {"schema": _EVENT}},
         }
     },

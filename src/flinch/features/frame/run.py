@@ -5,23 +5,23 @@ from __future__ import annotations
 import datetime as dt
 
 from flinch.clock import wall
-from flinch.features.frame.schemas import RunAsked, RunInfo, RunTo
+from flinch.features.frame.schemas import KindAgeInfo, RunAsked, RunInfo, RunTo
 from flinch.market import View
+from flinch.market.age import MISSED, ages
 from flinch.store.market.run import FIRST_LOOK, read_run, set_run
 from flinch.web import Problem, UserError
-
-_MISSED = dt.timedelta(seconds=10)
-"""Without a word for so long a source that is to run has stopped."""
 
 
 def run_of(view: View) -> RunInfo:
     """How the market of a view runs."""
     run = read_run(view.store)
     if run is None:
-        return RunInfo(goes_on=False, speed=0, until=None, behind=0.0, stopped=False)
+        return RunInfo(goes_on=False, speed=0, until=None, behind=0.0, stopped=False, ages=[])
     until = None if run.until is None else run.until.astimezone(view.hours.zone)
-    stopped = not run.still and wall() - run.alive_at > _MISSED
-    return RunInfo(goes_on=True, speed=run.speed, until=until, behind=run.behind, stopped=stopped)
+    now = wall()
+    stopped = not run.still and now - run.alive_at > MISSED
+    told = [KindAgeInfo(**one._asdict()) for one in ages(view, run, now)]
+    return RunInfo(goes_on=True, speed=run.speed, until=until, behind=run.behind, stopped=stopped, ages=told)
 
 
 def let_run(view: View, asked: RunAsked) -> RunInfo:

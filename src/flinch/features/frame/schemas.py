@@ -62,6 +62,14 @@ class RunAsked(BaseModel):
         return self
 
 
+class KindAgeInfo(BaseModel):
+    """How old a kind of data is against how often it comes."""
+
+    kind: str
+    moment: dt.datetime | None = Field(description="Of its newest data, in exchange time")
+    age: Literal["fresh", "late", "stopped", "closed"] = Field(description="`closed`: nothing is due")
+
+
 class RunInfo(BaseModel):
     """How the market runs."""
 
@@ -70,6 +78,7 @@ class RunInfo(BaseModel):
     until: dt.datetime | None = Field(description="The moment that it runs to as fast as it can, in exchange time")
     behind: float = Field(description="Seconds of the market by which it is late")
     stopped: bool = Field(description="Whether it is to run and its source says nothing")
+    ages: list[KindAgeInfo] = Field(description="Of each kind that comes while a session runs")
 
 
 class JobPath(BaseModel):

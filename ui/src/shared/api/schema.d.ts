@@ -3546,6 +3546,25 @@ export interface components {
             /** Source */
             source: string;
         };
+        /**
+         * KindAgeInfo
+         * @description How old a kind of data is against how often it comes.
+         */
+        KindAgeInfo: {
+            /**
+             * Age
+             * @description `closed`: nothing is due
+             * @enum {string}
+             */
+            age: "fresh" | "late" | "stopped" | "closed";
+            /** Kind */
+            kind: string;
+            /**
+             * Moment
+             * @description Of its newest data, in exchange time
+             */
+            moment: string | null;
+        };
         /** KindCount */
         KindCount: {
             /** Count */
@@ -6308,6 +6327,11 @@ export interface components {
          * @description How the market runs.
          */
         RunInfo: {
+            /**
+             * Ages
+             * @description Of each kind that comes while a session runs
+             */
+            ages: components["schemas"]["KindAgeInfo"][];
             /**
              * Behind
              * @description Seconds of the market by which it is late
@@ -13554,7 +13578,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Server-sent events for as long as one listens. `moment`: the version that is served from now on, its instant and session; `version` 0 when there is none. `here`, every ten seconds: one is listened to. */
+            /** @description Server-sent events for as long as one listens. `moment`: the version that is served from now on, its instant and session, the kinds that came with it and the names that they say something of (null: everything), and how old each kind is; `version` 0 when there is none. `here`, every ten seconds: one is listened to. */
             200: {
                 headers: {
                     [name: string]: unknown;
