@@ -18,7 +18,7 @@ COMPUTED = (
     "implied_volatility", "surfaces", "smiles", "screen", "windows", "rule_costs", "evidence",
     "positioning", "prints", "structures", "tape", "imports",
 )  # fmt: skip
-SERVED = ("searches", "load", "pages", "streams", "live")
+SERVED = ("searches", "load", "pages", "streams", "live", "played")
 ALL = sorted(path.stem for path in BENCHMARKS.glob("*.py"))
 
 
