@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 import polars as pl
 import pytest
-from tests.waiting import until
+from tests.waiting import comes, until
 
 from flinch.core.volatility import constant_maturity_vol, smile_vol
 from flinch.feeds.simulated import SimulatedMarket
@@ -176,7 +176,7 @@ def test_a_minute_has_bounds(market: View):
 
 def test_of_minutes_that_a_hand_runs_through_few_are_made(market: View, monkeypatch: pytest.MonkeyPatch):
     other, go_on = opened(market.frame, market.store), threading.Event()
-    monkeypatch.setattr(played, "_play", lambda *_: go_on.wait(60) and other)
+    monkeypatch.setattr(played, "_play", lambda *_: comes(go_on) and other)
     with ThreadPoolExecutor(3) as pool:
         asked = [pool.submit(view_at, other, at(TUESDAY, 13, minute)) for minute in range(3)]
         until(lambda: other.version.under_way("played") == 3, "three minutes")
