@@ -146,8 +146,9 @@ def _frame_at(newest: View, session: int, moment: dt.datetime, minutes: _Minutes
     prices, columns = _own_arrays(whole, end)
     for field in _BARS:
         prices[field][:, -1] = getattr(minutes, field)[:, place]
-    # Of an index no shares are counted.
-    prices["volume"][np.isnan(whole.volume[:, session]), -1] = np.nan
+    # Of an index shares were never counted.
+    counted = np.isfinite(whole.volume[:, :session]).any(axis=1) | ~np.isfinite(whole.close[:, :session]).any(axis=1)
+    prices["volume"][~counted, -1] = np.nan
     looks = [snapshot for snapshot in whole.snapshots if snapshot.taken_at <= moment.astimezone(dt.UTC)]
     today = [snapshot for snapshot in looks if snapshot.session == day]
     later = [snapshot for snapshot in whole.snapshots if snapshot.session == day]

@@ -28,7 +28,7 @@ def owner(owned: Engine) -> Iterator[Whose]:
 @pytest.fixture
 def stranger(owned: Engine) -> Iterator[Whose]:
     with transaction(owned) as session:
-        other = Owner(name="somebody else")
+        other = Owner(name="a stranger")
         session.add(other)
         session.flush()
         number = other.id

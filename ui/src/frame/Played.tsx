@@ -68,8 +68,8 @@ export function Played({ asOf, main }: { asOf: string; main: RefObject<HTMLEleme
         Played again: <b>{instant(`${day}T${held ?? time}:00`)}</b>
       </span>
       <span className="steps">
-        {step("−15", "A quarter of an hour back", "<", -QUARTER)}
-        {step("‹", "A minute back", ",", -1)}
+        {step("−15", "−15 minutes", "<", -QUARTER)}
+        {step("‹", "‹ a minute back", ",", -1)}
         <input
           type="range"
           aria-label="Minute of the session"
@@ -79,8 +79,8 @@ export function Played({ asOf, main }: { asOf: string; main: RefObject<HTMLEleme
           aria-valuetext={held ?? time}
           onChange={(event) => onMove(later("00:00", Number(event.target.value)))}
         />
-        {step("›", "A minute on", ".", 1)}
-        {step("+15", "A quarter of an hour on", ">", QUARTER)}
+        {step("›", "› a minute on", ".", 1)}
+        {step("+15", "+15 minutes", ">", QUARTER)}
       </span>
       <Segments
         legend="How it goes on"
