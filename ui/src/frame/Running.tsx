@@ -58,9 +58,11 @@ function short(run: Run): string {
   if (run.stopped) return "stopped";
   if (run.until) return "on its way";
   if (run.speed === 0) return "still";
-  const late = run.ages.filter(({ age }) => age === "late" || age === "stopped").map(({ kind }) => KINDS[kind] ?? kind);
+  const late = run.ages.filter(({ age }) => age === "late" || age === "stopped").map(({ kind }) => kind);
   if (late.length === 0) return `${run.speed} ×`;
-  return late.length === run.ages.length ? `${run.speed} × (late)` : `${run.speed} × (${late.join(", ")} late)`;
+  // With the minutes everything else is late.
+  const which = late.includes("minute_bars") ? "" : `${late.map((kind) => KINDS[kind] ?? kind).join(", ")} `;
+  return `${run.speed} × (${which}late)`;
 }
 
 function told(run: Run): string {
