@@ -7,20 +7,15 @@ from typing import NamedTuple
 import numpy as np
 
 from flinch.core.arrays import BoolArray
+from flinch.core.rules.catalogue import BAR_KEYS
+from flinch.market.frame import fields_of
 from flinch.market.view import View
-from flinch.store.market.models import FlowDay, MarketBase, OptionDay, Position, VolatilityDay
-
-_BARS = ("open", "high", "low", "close", "volume")
-
-
-def _fields(*tables: type[MarketBase]) -> list[str]:
-    return [c.name for table in tables for c in table.__table__.columns if not c.primary_key]
-
+from flinch.store.market.models import FlowDay, OptionDay, Position, VolatilityDay
 
 _OF_KIND = {
-    "minute_bars": list(_BARS),
-    "option_trades": _fields(FlowDay),
-    "chains": _fields(OptionDay, VolatilityDay, Position),
+    "minute_bars": list(BAR_KEYS),
+    "option_trades": fields_of(FlowDay),
+    "chains": [field for table in (OptionDay, VolatilityDay, Position) for field in fields_of(table)],
     "news": ["headlines"],
 }
 """What is kept of the newest session of each kind; prints are told of with the minutes that they come with."""
@@ -59,7 +54,7 @@ def changes(before: View, now: View) -> Changes:
 def _differs(before: View, now: View, field: str) -> BoolArray:
     def newest(view: View) -> np.ndarray:
         frame = view.frame
-        if field in _BARS:
+        if field in BAR_KEYS:
             values: np.ndarray = getattr(frame, field)[:, -1]
         elif field.startswith("iv") and field[2:].isdigit():
             values = frame.implied[int(field[2:])][:, -1]

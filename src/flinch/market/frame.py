@@ -19,6 +19,7 @@ from sqlalchemy import Engine, select
 
 from flinch.core.arrays import find
 from flinch.core.calendar import Hours
+from flinch.core.rules.catalogue import BAR_KEYS
 from flinch.hours import read_hours
 from flinch.market.columns import ColumnWriter, columns_key, forget_others, map_columns
 from flinch.market.derived import DERIVED, derive
@@ -148,7 +149,6 @@ def load_frame(engine: Engine, folder: Path | None = None) -> MarketFrame | None
 
 
 Fields = dict[str, Floats]
-_BARS = ("open", "high", "low", "close", "volume")
 _BEFORE = ("call_exposure", "put_exposure")
 _ADJUSTED = (DailyBar, ExtendedDay)
 """Tables of prices and shares as they were traded."""
@@ -183,7 +183,7 @@ class _Reader:
         sessions = self.sessions = columns.pop("sessions").astype("datetime64[D]")
         made_of = int(columns.pop("data_version")[0])
         # Prices are read in every order, so they lie in memory name after name.
-        prices = {field: np.ascontiguousarray(columns.pop(field)) for field in _BARS}
+        prices = {field: np.ascontiguousarray(columns.pop(field)) for field in BAR_KEYS}
         if made_of != self.state.data_version:
             self._renew(prices, columns)
         traded = np.isfinite(prices["close"])
@@ -235,7 +235,7 @@ class _Reader:
             for facts in read_facts(self.engine, self.ids, sessions, self.kind):
                 writer.write(facts)
             columns = writer.read()
-            prices = {field: np.ascontiguousarray(columns[field]) for field in _BARS}
+            prices = {field: np.ascontiguousarray(columns[field]) for field in BAR_KEYS}
             writer.write(report_days(self.reports, self.ids.size, sessions, prices["close"]))
             writer.write(derive(prices, columns, self._calendar(), self.members))
 
@@ -261,9 +261,9 @@ class _Reader:
 
     def _daily_tables(self) -> Iterator[_ReadSessions]:
         """What reads some sessions of each daily table."""
-        yield partial(self._table, DailyBar, _BARS)
+        yield partial(self._table, DailyBar, BAR_KEYS)
         for table in (ExtendedDay, OptionDay, VolatilityDay, FlowDay):
-            yield partial(self._table, table, _fields(table))
+            yield partial(self._table, table, fields_of(table))
         yield self._positions
         yield self._headlines
 
@@ -290,7 +290,7 @@ class _Reader:
     def _positions(self, wanted: NDArray[np.datetime64]) -> Fields:
         """Exposure and open interest of each session as it ended, or as it is; and in the newest one, exposures at the snapshot
         before (`_before`)."""
-        p, fields = Position, _fields(Position)
+        p, fields = Position, fields_of(Position)
         first, last = wanted[0].astype(object), wanted[-1].astype(object) + dt.timedelta(days=1)
         rows = read_table(
             self.engine,
@@ -326,7 +326,7 @@ class _Reader:
 _ReadSessions = Callable[[NDArray[np.datetime64]], Fields]
 
 
-def _fields(table: type[MarketBase]) -> list[str]:
+def fields_of(table: type[MarketBase]) -> list[str]:
     """Columns of a table that are not its key."""
     return [c.name for c in table.__table__.columns if not c.primary_key and c.name != "import_id"]
 

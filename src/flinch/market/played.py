@@ -16,12 +16,13 @@ import numpy as np
 from sqlalchemy import select
 
 from flinch.core.arrays import FloatArray, find
+from flinch.core.rules.catalogue import BAR_KEYS
 from flinch.core.volatility.terms import Terms, session_volatility, without_reports
 from flinch.errors import FlinchError
 from flinch.market.bars import opens_at
 from flinch.market.columns import map_columns
 from flinch.market.derived import DERIVED, derive
-from flinch.market.frame import MarketFrame
+from flinch.market.frame import MarketFrame, fields_of
 from flinch.market.opened import opened
 from flinch.market.tickets import asked_of
 from flinch.market.version import BeingRead
@@ -30,7 +31,7 @@ from flinch.store.engine import as_known
 from flinch.store.market.chain import Snapshot, stored
 from flinch.store.market.facts import next_reactions, report_days
 from flinch.store.market.minutes import read_minute_sessions, read_minutes
-from flinch.store.market.models import TENORS, FlowDay, MarketBase, Position, VolatilityDay
+from flinch.store.market.models import TENORS, FlowDay, Position, VolatilityDay
 from flinch.store.market.news import count_headlines
 from flinch.store.market.surfaces import Expiry, read_expiries
 from flinch.store.reading import numbers, read_table
@@ -40,7 +41,6 @@ MOST_MOMENTS = 3
 """Played moments that are held at a time."""
 _MOST_UNDER_WAY = 3
 _ONE_AT_A_TIME = threading.Lock()
-_BARS = ("open", "high", "low", "close", "volume")
 _AFTER = ("post_last", "post_volume")
 _QUOTED = ("atm_width",)
 """Of a session's options what chains tell; the rest of them was known in the morning, but for what traded."""
@@ -117,7 +117,7 @@ def _read_minutes(newest: View, session: int) -> _Minutes:
     row = find(frame.ids, rows["name_id"].to_numpy())
     inside = np.flatnonzero((row >= 0) & (minute >= 0) & (minute < width))
     dense = {}
-    for field in _BARS:
+    for field in BAR_KEYS:
         dense[field] = np.full((frame.ids.size, width), np.nan)
         dense[field][row[inside], minute[inside]] = numbers(rows[field])[inside]
     traded = np.isfinite(dense["close"])
@@ -144,7 +144,7 @@ def _frame_at(newest: View, session: int, moment: dt.datetime, minutes: _Minutes
     day = newest.date(session)
     place = int((moment - hours.opens(day)) / dt.timedelta(minutes=1)) - 1
     prices, columns = _own_arrays(whole, end)
-    for field in _BARS:
+    for field in BAR_KEYS:
         prices[field][:, -1] = getattr(minutes, field)[:, place]
     # Of an index shares were never counted.
     counted = np.isfinite(whole.volume[:, :session]).any(axis=1) | ~np.isfinite(whole.close[:, :session]).any(axis=1)
@@ -154,7 +154,7 @@ def _frame_at(newest: View, session: int, moment: dt.datetime, minutes: _Minutes
     later = [snapshot for snapshot in whole.snapshots if snapshot.session == day]
     for field in _AFTER:
         columns[field][:, -1] = np.nan
-    for field in _fields(FlowDay):
+    for field in fields_of(FlowDay):
         columns[field][:, -1] = np.nan
     for field in _QUOTED:
         columns[field][:, -1] = columns[field][:, -2] if session else np.nan
@@ -170,7 +170,7 @@ def _frame_at(newest: View, session: int, moment: dt.datetime, minutes: _Minutes
     bars: dict[str, Any] = dict(prices)
     return replace(
         base,
-        state=whole.state._replace(as_of=moment.astimezone(dt.UTC), complete=True),
+        state=whole.state._replace(as_of=moment.astimezone(dt.UTC)),
         **bars,
         implied={days: columns[f"iv{days}"] for days in TENORS},
         derived={field: columns[field] for field in DERIVED},
@@ -188,7 +188,7 @@ def _frame_at(newest: View, session: int, moment: dt.datetime, minutes: _Minutes
 
 def _own_arrays(frame: MarketFrame, end: int) -> tuple[Fields, Fields]:
     """Bars, and all other columns, of the sessions before `end`: what is written into them is nobody else's."""
-    prices = {field: getattr(frame, field)[:, :end].copy() for field in _BARS}
+    prices = {field: getattr(frame, field)[:, :end].copy() for field in BAR_KEYS}
     held = {f"iv{days}": values for days, values in frame.implied.items()} | frame.derived | frame.daily
     try:
         # Mapped, so that all sessions but the last are shared with everybody.
@@ -206,17 +206,13 @@ def _own_arrays(frame: MarketFrame, end: int) -> tuple[Fields, Fields]:
     return prices, out
 
 
-def _fields(table: type[MarketBase]) -> list[str]:
-    return [c.name for c in table.__table__.columns if not c.primary_key and c.name != "import_id"]
-
-
 def _chains_at(newest: View, session: int, columns: Fields, looks: list[Snapshot]) -> dict[int, list[Expiry]]:
     """Fill in what the chains said at the last of a session's looks, without one what they said in the session before; the
     expirations that were read then."""
     frame, store = newest.version.frame, newest.version.engine
-    told = [*_fields(Position), "call_exposure_before", "put_exposure_before"]
+    told = [*fields_of(Position), "call_exposure_before", "put_exposure_before"]
     if not looks:
-        for field in [*_fields(VolatilityDay), *told]:
+        for field in [*fields_of(VolatilityDay), *told]:
             columns[field][:, -1] = columns[field][:, -2] if session else np.nan
         return {}
     for field in told:
@@ -224,7 +220,7 @@ def _chains_at(newest: View, session: int, columns: Fields, looks: list[Snapshot
     for look, suffix in ((looks[-1], ""), *([(looks[-2], "_before")] if len(looks) > 1 else [])):
         rows = read_table(store, select(Position).where(Position.taken_at == stored(look.taken_at)))
         row = find(frame.ids, rows["name_id"].to_numpy())
-        for field in _fields(Position):
+        for field in fields_of(Position):
             if f"{field}{suffix}" in told:
                 columns[f"{field}{suffix}"][row[row >= 0], -1] = numbers(rows[field])[row >= 0]
     expiries = read_expiries(store, looks[-1].taken_at, frame.ids)
