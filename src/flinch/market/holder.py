@@ -62,7 +62,8 @@ class MarketHolder:
         self._engine = engine
         self._folder = folder
         self._newest: View | None = None
-        self._changed: tuple[View | None, Changes] = (None, EVERYTHING)
+        # Of the version served and the one before, by number: nothing of a version that is gone stays for it.
+        self._changed: dict[int, Changes] = {}
         self._lock = threading.Lock()
         self._checked = self._gave_back = -1e9
         self._state: Loaded | None = None
@@ -95,8 +96,7 @@ class MarketHolder:
 
     def changed(self, now: View) -> Changes:
         """What a version says otherwise than the one that was served before it."""
-        version, changed = self._changed
-        return changed if version is now else EVERYTHING
+        return self._changed.get(now.data_version, EVERYTHING)
 
     def coming(self) -> tuple[str, int] | None:
         """What of the market is still being made, and how many percent of it are; None when all is there. As looked at last."""
@@ -138,7 +138,9 @@ class MarketHolder:
                 now = opened(frame, self._engine)
                 if self._newest is not None:
                     now.version.go_on_from(self._newest.version)
-                    self._changed = (now, changes(self._newest, now))
+                    before = self._newest.data_version
+                    told = {before: self._changed[before]} if before in self._changed else {}
+                    self._changed = told | {now.data_version: changes(self._newest, now)}
                 self._newest = now
             self._checked = time.monotonic()
 
