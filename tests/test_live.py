@@ -179,7 +179,7 @@ class Held:
         return None
 
     def changed(self, now: Any) -> Changes:
-        return Changes(["minute_bars"], ["TARNO"]) if now.data_version > 1 else EVERYTHING
+        return Changes(1, ["minute_bars"], ["TARNO"]) if now.data_version > 1 else EVERYTHING
 
 
 @pytest.fixture
@@ -208,7 +208,8 @@ def test_each_listener_is_told_a_moment_once_and_one_that_came_late_what_it_miss
     assert [m["version"] for m in early.moments] == [1, 7, 8]
     assert [m["version"] for m in late.moments] == [7, 8]
     assert early.told[-1].startswith(b"id: 8\n")
-    assert [(m["kinds"], m["names"]) for m in early.moments] == [(None, None), *[(["minute_bars"], ["TARNO"])] * 2]
+    told = [(m["before"], m["kinds"], m["names"]) for m in early.moments]
+    assert told == [(None, None, None), *[(1, ["minute_bars"], ["TARNO"])] * 2]
     # Data that grow old are told of without a new version.
     held.age["chains"] = "late"
     until(lambda: len(early.moments) == 4, "that the chains are late")

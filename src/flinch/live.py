@@ -53,6 +53,7 @@ def moment(market: Market) -> bytes:
         "as_of": now.as_of.isoformat(),
         "session": now.today.isoformat(),
         "coming": coming is not None,
+        "before": changed.before,
         "kinds": changed.kinds,
         "names": changed.names,
         "age": _ages(market, now),

@@ -21,8 +21,12 @@ from tests.kept_market import copied_database
 from flinch.app import create_app
 from flinch.clock import wall
 from flinch.demo import tell_again
+from flinch.features.dossier.chain import chain
+from flinch.features.dossier.positioning import positioning
+from flinch.features.dossier.positioning_schemas import PositioningQuery
 from flinch.feeds import going_on
 from flinch.feeds.going_on import Exchange, go_on
+from flinch.feeds.publish import publish
 from flinch.feeds.state import demo_market_loaded
 from flinch.market import load_frame, opened, view_at
 from flinch.market.holder import MarketHolder
@@ -32,9 +36,19 @@ from flinch.settings import Settings
 from flinch.store.databases import DEMO
 from flinch.store.engine import make_engine
 from flinch.store.local_server import LocalServer
-from flinch.store.market.chain import read_snapshots, stored
+from flinch.store.market.chain import read_contracts, read_snapshots, stored
+from flinch.store.market.looks import read_own_looks
 from flinch.store.market.minutes import read_minutes
-from flinch.store.market.models import DailyBar, Dividend, Estimate, ExtendedDay, FlowDay
+from flinch.store.market.models import (
+    DailyBar,
+    Dividend,
+    Estimate,
+    ExpiryVolatility,
+    ExtendedDay,
+    FlowDay,
+    MarketBase,
+    Position,
+)
 from flinch.store.market.prints import read_prints
 from flinch.store.market.run import Run, begin_exchange, keep_exchange, read_exchange, read_run, set_run
 from flinch.store.market.state import begin_moment, read_state
@@ -217,9 +231,6 @@ def test_moments_come_in_order_each_whole_and_the_day_turns(going: Engine, every
 def test_one_that_was_ended_in_the_middle_tells_the_moment_again_as_if_it_had_not_been(
     going: Engine, monkeypatch: pytest.MonkeyPatch
 ):
-    def killed(*_: object, **__: object) -> None:
-        raise KeyboardInterrupt
-
     exchange = Exchange(going)
     while exchange.as_of < dt.datetime(2026, 9, 10, 13, 35, tzinfo=dt.UTC):
         exchange.step()
@@ -228,7 +239,7 @@ def test_one_that_was_ended_in_the_middle_tells_the_moment_again_as_if_it_had_no
         exchange = Exchange(going)
         before, wanted = exchange.as_of, exchange.next
         with monkeypatch.context() as patch:
-            patch.setattr(going_on, place, killed)
+            patch.setattr(going_on, place, _killed)
             try:
                 exchange.step()
             except KeyboardInterrupt:
@@ -254,6 +265,76 @@ def test_one_that_was_ended_in_the_middle_tells_the_moment_again_as_if_it_had_no
     assert rows["tape"].height == wanted_tape.height
     assert rows["tape"]["contracts"].sum() == wanted_tape["contracts"].sum()
     assert rows["prints"].height == day.made.prints.filter(pl.col("at") < upto).height
+
+
+def test_who_moves_far_between_two_looks_is_looked_at_at_once_and_what_was_seen_of_others_stands(
+    going: Engine, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+):
+    exchange = Exchange(going)
+    while exchange._day.day < THURSDAY:
+        exchange._left = exchange._left[-1:]
+        exchange.step()
+    # From the look at all chains but one before the first look at some of them.
+    looked = {moment: exchange._day.looked_at(moment) for moment in exchange._day.moments}
+    first = next(moment for moment, names in looked.items() if 0 < names.sum() < names.size)
+    whole = [moment for moment, names in looked.items() if moment < first and names.all()][-2:]
+    exchange._left = [moment for moment in looked if moment in whole or moment > whole[-1]]
+    while exchange.next < first:
+        exchange.step()
+    [name] = np.flatnonzero(looked[first]) + 1
+    for place in ("carry_look", "publish", "advance"):
+        with monkeypatch.context() as patch:
+            patch.setattr(going_on, place, _killed)
+            with pytest.raises(KeyboardInterrupt):
+                exchange.step()
+    assert exchange.step() == (first, True)
+
+    key, quotes = ["name_id", "expiration", "strike", "is_call"], ["bid", "ask"]
+    one, other = (read_contracts(going, moment).select(*key, *quotes) for moment in (whole[-1], first))
+    mine, others = pl.col("name_id") == name, pl.col("name_id") != name
+    assert other.filter(others).equals(one.filter(others))
+    assert other.filter(mine).select(key).equals(one.filter(mine).select(key))
+    assert not other.filter(mine).equals(one.filter(mine))
+    told = exchange._day.snapshot(first)
+    quoted = told.chain.bid[told.expiries.name[told.chain.expiry] == name - 1]
+    assert np.array_equal(np.sort(other.filter(mine)["bid"].to_numpy()), np.sort(quoted))
+    own = read_own_looks(going, first)
+    assert set(own.filter(others)["looked_at"]) == {stored(whole[-1])}
+    assert own.filter(mine)["looked_at"].to_list() == [stored(first)]
+    alone: dict[type[MarketBase], pl.DataFrame] = {}
+    for table in (ExpiryVolatility, Position):
+        then, now = (
+            read_table(going, select(table).where(table.taken_at == stored(moment))).drop("taken_at")
+            for moment in (whole[-1], first)
+        )
+        assert now.filter(others).sort(now.columns[:2]).equals(then.filter(others).sort(now.columns[:2])), table
+        assert now.height == then.height
+        assert not now.filter(mine).equals(then.filter(mine)), table
+        alone[table] = now.filter(mine).sort(now.columns[:2])
+
+    # What is told beside a value is what the look before said: of each name its own.
+    frame = load_frame(going, tmp_path)
+    assert frame is not None
+    view = opened(frame, going)
+    assert view.as_of == first
+    rows = {moment: read_table(going, select(Position).where(Position.taken_at == stored(moment))) for moment in whole}
+    for row in (view.row(view.frame.names[name - 1].symbol), view.row("TARNO")):
+        moment = whole[-1] if row == name - 1 else whole[0]
+        wanted = rows[moment].filter(pl.col("name_id") == view.id(row))["call_exposure"][0]
+        assert frame.daily["call_exposure_before"][row, -1] == pytest.approx(wanted)
+        assert chain(view, view.frame.names[row].symbol, None).quoted_at == (first if row == name - 1 else whole[-1])
+        against = positioning(view, view.frame.names[row].symbol, PositioningQuery(against="snapshot")).against
+        assert against == moment
+    # Published together with all others it is what it is published alone.
+    publish(going, first)
+    for table, rows_alone in alone.items():
+        rows_now = read_table(going, select(table).where(table.taken_at == stored(first), table.name_id == int(name)))
+        assert rows_now.drop("taken_at").sort(rows_alone.columns[:2]).equals(rows_alone), table
+    assert exchange.step().chains is False
+
+
+def _killed(*_: object, **__: object) -> None:
+    raise KeyboardInterrupt
 
 
 def test_a_version_is_read_between_two_moments_however_fast_they_come(going: Engine, tmp_path: Path):

@@ -59,7 +59,7 @@ def test_the_same_seed_makes_the_same_days_wherever_it_was_stopped(simulated: Si
         for (kind, one), other in zip(told(day).items(), told(again).values(), strict=True):
             assert one.equals(other), f"{kind} of {day.day}"
     # What is looked at first, and whether anything was looked at before, changes nothing of a look.
-    with_chains = [moment for moment in days[1].moments if days[1].has_chains(moment)]
+    with_chains = [moment for moment in days[1].moments if days[1].looked_at(moment).all()]
     late, early = days[1].snapshot(with_chains[40]), days[1].snapshot(with_chains[3])
     assert same(early, again_snapshot(simulated, with_chains[3]))
     assert same(late, again_snapshot(simulated, with_chains[40]))
@@ -107,7 +107,7 @@ def test_a_name_that_was_halted_stays_so_until_the_close_and_trades_the_day_afte
 
 def test_what_trades_of_a_contract_is_what_its_volume_rises_by(days: list[Day]):
     day = days[2]
-    looks = [moment for moment in day.moments if day.has_chains(moment)]
+    looks = [moment for moment in day.moments if day.looked_at(moment).all()]
     opened = (session_opens(np.array([day.session]))[0] - day.session.astype("datetime64[m]")).astype(np.int64) * 60_000
     before = 0
     for moment in (*looks[:60:20], closing(day)):
@@ -224,7 +224,7 @@ def test_some_of_what_goes_wrong_with_markets_goes_wrong_here(days: list[Day]):
         for trades in (day.made.tape, day.made.prints):
             mine = trades.filter((pl.col("name") == halt.name) & pl.col("at").is_between(*span, closed="left"))
             assert mine.is_empty()
-        looks = [moment for moment in day.moments if day.has_chains(moment)]
+        looks = [moment for moment in day.moments if day.looked_at(moment).all()]
         inside = next(moment for moment in looks if begin <= moment < end)
         after = next(moment for moment in looks if moment >= end)
         for moment, quoted in ((inside, False), (after, True)):
@@ -233,3 +233,37 @@ def test_some_of_what_goes_wrong_with_markets_goes_wrong_here(days: list[Day]):
             assert np.isfinite(chain.bid[mine_rows]).any() == quoted
             others = np.isfinite(chain.bid[~mine_rows & ~day.ground.halted[snapshot.expiries.name[chain.expiry]]])
             assert others.all()
+
+
+def test_who_moves_far_between_two_looks_is_looked_at_at_once_and_nobody_else(days: list[Day]):
+    at_once = 0
+    for day in days[1:]:
+        first = day.snapshot(day.moments[0])
+        # What options of about thirty days price for a day.
+        rows = pl.DataFrame(
+            {"name": first.expiries.name, "vol": first.expiries.vol, "far": abs(first.expiries.years - 30 / 365)}
+        )
+        nearest = rows.sort("far").unique("name", keep="first").sort("name")
+        assert nearest.height == len(day.names)
+        expected = nearest["vol"].to_numpy() / np.sqrt(252)
+        last = np.full(len(day.names), np.nan)
+        for moment in day.moments:
+            minute = (moment - day.opened) // dt.timedelta(minutes=1)
+            looked = day.looked_at(moment)
+            if minute > 390:
+                assert not looked.any()
+                continue
+            price = day.made.spots[:, minute - 1]
+            if minute % 5 == 0:
+                assert looked.all()
+            else:
+                moved = np.abs(np.log(price / last)) / expected
+                assert (moved[looked] > 0.48).all()
+                halt = day.made.halt
+                trades = np.array(
+                    [halt is None or row != halt.name or not halt.covers(minute) for row in range(looked.size)]
+                )
+                assert (moved[~looked & trades] < 0.52).all()
+                at_once += looked.sum()
+            last = np.where(looked, price, last)
+    assert 10 < at_once < 100

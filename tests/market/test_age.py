@@ -77,14 +77,20 @@ def test_a_moment_tells_which_kinds_came_and_of_whom(market: View):
     found = changes(market, at(market, 1, close=close, daily=daily))
     assert found.kinds == ["minute_bars", "option_trades"]
     assert sorted(found.names or []) == ["BELUA", "TARNO"]
-    assert changes(market, at(market, 1)) == ([], [])
+    version = market.data_version
+    assert changes(market, at(market, 1)) == (version, [], [])
     fewer = at(market, 1, snapshots=frame.snapshots[:-1])
     assert changes(market, fewer).kinds == ["chains"], "another look, whatever it says"
     implied = {30: frame.implied[30].copy()}
     implied[30][rows[0], -1] = 0.5
-    assert changes(market, at(market, 1, implied=frame.implied | implied)) == (["chains"], ["TARNO"])
+    assert changes(market, at(market, 1, implied=frame.implied | implied)) == (version, ["chains"], ["TARNO"])
+    after = dict(frame.daily)
+    after["post_last"] = after["post_last"].copy()
+    after["post_last"][rows[1], -1] = 1.0
+    assert changes(market, at(market, 1, daily=after)) == (version, ["minute_bars"], ["BELUA"]), "in the evening too"
     # The past is another, or a session came.
     state = frame.state._replace(past_version=frame.state.past_version + 1)
     other = opened(dataclasses.replace(frame, state=state), market.store)
-    assert changes(market, other) == EVERYTHING
-    assert changes(market.at(market.last - 1), market) == EVERYTHING
+    everything = EVERYTHING._replace(before=version)
+    assert changes(market, other) == everything
+    assert changes(market.at(market.last - 1), market) == everything

@@ -14,6 +14,7 @@ from typing import NamedTuple
 
 import numpy as np
 import polars as pl
+from numpy.typing import NDArray
 from sqlalchemy import Engine, select
 
 from flinch.clock import wall
@@ -26,7 +27,8 @@ from flinch.feeds.simulated.facts_onward import QUARTER, Company, Facts, facts_o
 from flinch.feeds.simulated.onward import Onward
 from flinch.hours import read_hours
 from flinch.store.bulk import replace_rows
-from flinch.store.market.chain import stored
+from flinch.store.market.chain import read_snapshots, stored
+from flinch.store.market.looks import carry_look, forget_looks
 from flinch.store.market.minutes import minute_rows, read_minutes
 from flinch.store.market.models import (
     DailyBar,
@@ -43,7 +45,7 @@ from flinch.store.market.models import (
 )
 from flinch.store.market.names import read_names
 from flinch.store.market.prints import print_rows, read_prints
-from flinch.store.market.run import forget_looks, keep_exchange, read_exchange, read_run, say_alive, set_run
+from flinch.store.market.run import keep_exchange, read_exchange, read_run, say_alive, set_run
 from flinch.store.market.state import advance, begin_moment, read_state
 from flinch.store.market.tape import read_tape, tape_rows
 from flinch.store.market.writing import alone, between_moments
@@ -54,7 +56,7 @@ _BARS = ("open", "high", "low", "close", "volume")
 
 
 class Told(NamedTuple):
-    """A moment that was told: when, and whether the chains came with it."""
+    """A moment that was told: when, and whether chains came with it."""
 
     at: dt.datetime
     chains: bool
@@ -100,13 +102,10 @@ class Exchange:
             begin_moment(self._engine)
             if turns:
                 self._turn(day)
-            chains = day.has_chains(moment)
+            looked = day.looked_at(moment)
             traded = self._write(day, moment)
-            if chains:
-                snapshot = day.snapshot(moment)
-                everybody = np.ones(len(day.names), dtype=bool)
-                write_snapshot(self._engine, snapshot, day.day, everybody, day.adjusted(snapshot))
-                publish(self._engine, moment)
+            if looked.any():
+                self._look(day, moment, looked)
             elif traded:
                 publish_flow(self._engine, moment)
             advance(self._engine, moment, past_changed=turns)
@@ -115,7 +114,20 @@ class Exchange:
         if not self._left:
             keep_exchange(self._engine, day.day, self._then.to_bytes())
             self._begin(self._then)
-        return Told(moment, chains)
+        return Told(moment, bool(looked.any()))
+
+    def _look(self, day: Day, moment: dt.datetime, looked: NDArray[np.bool_]) -> None:
+        """Write and publish the chains of those that are looked at; what is there of the others stands."""
+        snapshot = day.snapshot(moment)
+        adjusted = [rows for rows in day.adjusted(snapshot) if looked[rows.name]]
+        write_snapshot(self._engine, snapshot, day.day, looked, adjusted)
+        if looked.all():
+            publish(self._engine, moment)
+            return
+        names = (np.flatnonzero(looked) + 1).tolist()
+        before = [look.taken_at for look in read_snapshots(self._engine) if look.taken_at < moment]
+        carry_look(self._engine, before[-1], moment, names)
+        publish(self._engine, moment, names)
 
     def _turn(self, day: Day) -> None:
         """The session before is one like others, and this one begins."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -63,7 +64,7 @@ class Reading(NamedTuple):
     hours: Hours
 
 
-def publish(engine: Engine, taken_at: dt.datetime | None = None) -> None:
+def publish(engine: Engine, taken_at: dt.datetime | None = None, names: Sequence[int] | None = None) -> None:
     """Fit every name's surface to a snapshot of the chains; write expirations, exposures and what was opened, and where it is the
     last one of its session, what is kept of that: its surfaces, volatility and option activity.
 
@@ -73,6 +74,8 @@ def publish(engine: Engine, taken_at: dt.datetime | None = None) -> None:
         The store.
     taken_at
         The snapshot, of any session; the market's as-of instant when left out.
+    names
+        Keys of the names whose chains were looked at, where the others' stand as they were published before; all when left out.
 
     Notes
     -----
@@ -85,7 +88,7 @@ def publish(engine: Engine, taken_at: dt.datetime | None = None) -> None:
     moment = (taken_at or state.as_of).astimezone(dt.UTC)
     with told_as_job(JobTable(engine, MarketJob), "publish", {"taken_at": moment.isoformat()}) as tell:
         tell(0.0, "fitting surfaces")
-        reading = _read(engine, moment, state.rate)
+        reading = _read(engine, moment, state.rate, names)
         ids = reading.names["id"].to_numpy()
         bare = without_reports(_terms(reading), next_reactions(engine, ids, reading.session))
         tell(0.5, "writing expirations")
@@ -154,11 +157,13 @@ def _write_session(engine: Engine, reading: Reading, bare: WithoutReports) -> No
         _write_day(engine, reading, bare)
 
 
-def _read(engine: Engine, taken_at: dt.datetime, otherwise: float) -> Reading:
+def _read(engine: Engine, taken_at: dt.datetime, otherwise: float, wanted: Sequence[int] | None) -> Reading:
     hours = read_hours(engine)
     session = hours.day_of(taken_at)
     rate = read_rate(engine, session, otherwise)
     names = read_names(engine)
+    if wanted is not None:
+        names = names.filter(pl.col("id").is_in(list(wanted)))
     ids = names["id"].to_numpy()
     known = pl.col("name_id").is_in(ids.tolist())
     rows, prices = read_strike_rows(engine, taken_at).filter(known), read_spots(engine, taken_at).filter(known)

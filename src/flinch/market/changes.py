@@ -10,10 +10,10 @@ from flinch.core.arrays import BoolArray
 from flinch.core.rules.catalogue import BAR_KEYS
 from flinch.market.frame import fields_of
 from flinch.market.view import View
-from flinch.store.market.models import FlowDay, OptionDay, Position, VolatilityDay
+from flinch.store.market.models import ExtendedDay, FlowDay, OptionDay, Position, VolatilityDay
 
 _OF_KIND = {
-    "minute_bars": list(BAR_KEYS),
+    "minute_bars": [*BAR_KEYS, *fields_of(ExtendedDay)],
     "option_trades": fields_of(FlowDay),
     "chains": [field for table in (OptionDay, VolatilityDay, Position) for field in fields_of(table)],
     "news": ["headlines"],
@@ -22,13 +22,14 @@ _OF_KIND = {
 
 
 class Changes(NamedTuple):
-    """Kinds that came, and symbols of whom any of them says otherwise; None: whatever there is."""
+    """Kinds that came since the version `before`, and symbols of whom any of them says otherwise; None: whatever there is."""
 
+    before: int | None
     kinds: list[str] | None
     names: list[str] | None
 
 
-EVERYTHING = Changes(None, None)
+EVERYTHING = Changes(None, None, None)
 
 
 def changes(before: View, now: View) -> Changes:
@@ -37,7 +38,7 @@ def changes(before: View, now: View) -> Changes:
     was, state = before.frame.state, now.frame.state
     same = (was.load_id, was.past_version) == (state.load_id, state.past_version)
     if not same or before.last != now.last or before.frame.ids.size != now.frame.ids.size:
-        return EVERYTHING
+        return EVERYTHING._replace(before=before.data_version)
     kinds: list[str] = []
     names = np.zeros(now.frame.ids.size, dtype=bool)
     for kind, fields in _OF_KIND.items():
@@ -48,7 +49,7 @@ def changes(before: View, now: View) -> Changes:
         if found.any() or (kind == "chains" and before.snapshot != now.snapshot):
             kinds.append(kind)
         names |= found
-    return Changes(kinds, [now.frame.names[row].symbol for row in np.flatnonzero(names).tolist()])
+    return Changes(before.data_version, kinds, [now.frame.names[row].symbol for row in np.flatnonzero(names).tolist()])
 
 
 def _differs(before: View, now: View, field: str) -> BoolArray:

@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
-from sqlalchemy import Engine, select
+from sqlalchemy import Engine, or_, select
 
 from flinch.core.arrays import find
 from flinch.core.calendar import Hours
@@ -25,6 +25,7 @@ from flinch.market.columns import ColumnWriter, columns_key, forget_others, map_
 from flinch.market.derived import DERIVED, derive
 from flinch.store.market.chain import Snapshot, read_snapshots, stored
 from flinch.store.market.facts import Report, read_facts, report_days
+from flinch.store.market.looks import read_positions_before
 from flinch.store.market.models import (
     TENORS,
     DailyBar,
@@ -149,7 +150,8 @@ def load_frame(engine: Engine, folder: Path | None = None) -> MarketFrame | None
 
 
 Fields = dict[str, Floats]
-_BEFORE = ("call_exposure", "put_exposure")
+BEFORE = ("call_exposure", "put_exposure")
+"""Of these the frame has what the look before said too."""
 _ADJUSTED = (DailyBar, ExtendedDay)
 """Tables of prices and shares as they were traded."""
 _AT_ONCE = 250_000
@@ -292,22 +294,18 @@ class _Reader:
         before (`_before`)."""
         p, fields = Position, fields_of(Position)
         first, last = wanted[0].astype(object), wanted[-1].astype(object) + dt.timedelta(days=1)
-        rows = read_table(
-            self.engine,
-            select(p.name_id, p.taken_at, *_columns(p, fields)).where(
-                p.taken_at.between(first, last), p.taken_at <= stored(self.state.as_of)
-            ),
-        ).sort("taken_at", maintain_order=True)
-        moment = rows["taken_at"].to_numpy()
-        day = moment.astype("datetime64[D]")
-        column, last_session = find(wanted, day), self.sessions[-1]
-        today = [snapshot.taken_at for snapshot in self.snapshots if snapshot.session == last_session.astype(object)]
-        newest, before = (
-            np.datetime64(stored(today[-back])) if len(today) >= back else np.datetime64("NaT") for back in (1, 2)
-        )
-        past = day < last_session
-        out = self._scattered(rows, fields, np.where(past | (moment == newest), column, -1), wanted.size)
-        earlier = self._scattered(rows, _BEFORE, np.where(moment == before, column, -1), wanted.size)
+        within = [p.taken_at.between(first, last), p.taken_at <= stored(self.state.as_of)]
+        newest = self.sessions[-1].astype(object)
+        today = [stored(snapshot.taken_at) for snapshot in self.snapshots if snapshot.session == newest]
+        if today:
+            within.append(or_(p.taken_at < today[0], p.taken_at == today[-1]))
+        read = select(p.name_id, p.taken_at, *_columns(p, fields)).where(*within)
+        rows = read_table(self.engine, read).sort("taken_at", maintain_order=True)
+        column = find(wanted, rows["taken_at"].to_numpy().astype("datetime64[D]"))
+        out = self._scattered(rows, fields, column, wanted.size)
+        before = read_positions_before(self.engine, today, BEFORE)
+        place = np.full(before.height, find(wanted, self.sessions[-1:])[0])
+        earlier = self._scattered(before, BEFORE, place, wanted.size)
         return out | {f"{field}_before": values for field, values in earlier.items()}
 
     def _scattered(self, rows: pl.DataFrame, fields: Sequence[str], column: NDArray[np.int64], width: int) -> Fields:

@@ -22,7 +22,7 @@ from flinch.errors import FlinchError
 from flinch.market.bars import opens_at
 from flinch.market.columns import map_columns
 from flinch.market.derived import DERIVED, derive
-from flinch.market.frame import MarketFrame, fields_of
+from flinch.market.frame import BEFORE, MarketFrame, fields_of
 from flinch.market.opened import opened
 from flinch.market.tickets import asked_of
 from flinch.market.version import BeingRead
@@ -30,6 +30,7 @@ from flinch.market.view import View
 from flinch.store.engine import as_known
 from flinch.store.market.chain import Snapshot, stored
 from flinch.store.market.facts import next_reactions, report_days
+from flinch.store.market.looks import read_positions_before
 from flinch.store.market.minutes import read_minute_sessions, read_minutes
 from flinch.store.market.models import TENORS, FlowDay, Position, VolatilityDay
 from flinch.store.market.news import count_headlines
@@ -210,19 +211,19 @@ def _chains_at(newest: View, session: int, columns: Fields, looks: list[Snapshot
     """Fill in what the chains said at the last of a session's looks, without one what they said in the session before; the
     expirations that were read then."""
     frame, store = newest.version.frame, newest.version.engine
-    told = [*fields_of(Position), "call_exposure_before", "put_exposure_before"]
+    told = [*fields_of(Position), *(f"{field}_before" for field in BEFORE)]
     if not looks:
         for field in [*fields_of(VolatilityDay), *told]:
             columns[field][:, -1] = columns[field][:, -2] if session else np.nan
         return {}
     for field in told:
         columns[field][:, -1] = np.nan
-    for look, suffix in ((looks[-1], ""), *([(looks[-2], "_before")] if len(looks) > 1 else [])):
-        rows = read_table(store, select(Position).where(Position.taken_at == stored(look.taken_at)))
-        row = find(frame.ids, rows["name_id"].to_numpy())
-        for field in fields_of(Position):
-            if f"{field}{suffix}" in told:
-                columns[f"{field}{suffix}"][row[row >= 0], -1] = numbers(rows[field])[row >= 0]
+    rows = read_table(store, select(Position).where(Position.taken_at == stored(looks[-1].taken_at)))
+    before = read_positions_before(store, [look.taken_at for look in looks], BEFORE)
+    for said, fields, suffix in ((rows, fields_of(Position), ""), (before, BEFORE, "_before")):
+        row = find(frame.ids, said["name_id"].to_numpy())
+        for field in fields:
+            columns[f"{field}{suffix}"][row[row >= 0], -1] = numbers(said[field])[row >= 0]
     expiries = read_expiries(store, looks[-1].taken_at, frame.ids)
     listed = [(row, expiry) for row in sorted(expiries) for expiry in expiries[row]]
 

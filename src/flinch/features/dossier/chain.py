@@ -18,6 +18,7 @@ from flinch.features.dossier.schemas import ExpiryRow
 from flinch.features.dossier.service import NOT_KEPT, expiry_row
 from flinch.market import View
 from flinch.store.market.chain import read_adjusted, read_chain, read_dividends
+from flinch.store.market.looks import read_own_looks
 from flinch.store.market.surfaces import Expiry
 from flinch.store.reading import numbers
 
@@ -55,6 +56,7 @@ class ChainView(BaseModel):
     symbol: str
     exercise: str
     spot: float
+    quoted_at: dt.datetime | None = Field(description="When its quotes were looked at, in exchange time")
     expirations: list[ExpiryRow]
     expiration: dt.date | None
     forward: float | None
@@ -82,8 +84,8 @@ def chain(view: View, symbol: str, expiration: dt.date | None) -> ChainView:
     exercise = view.exercise(row)
     if chosen is None:
         return ChainView(
-            symbol=view.name(row).symbol, exercise=exercise, spot=spot, expirations=tabs, expiration=None, forward=None,
-            quality=None, flaw="", lower=None, upper=None, ex_dates=[], earnings=None, adjusted=0, rows=[],
+            symbol=view.name(row).symbol, exercise=exercise, spot=spot, quoted_at=None, expirations=tabs, expiration=None,
+            forward=None, quality=None, flaw="", lower=None, upper=None, ex_dates=[], earnings=None, adjusted=0, rows=[],
             reason="no options are listed",
         )  # fmt: skip
     move = float(expected_move(spot, chosen.vol, max(chosen.years, 0.0)))
@@ -98,6 +100,7 @@ def chain(view: View, symbol: str, expiration: dt.date | None) -> ChainView:
         symbol=view.name(row).symbol,
         exercise=exercise,
         spot=spot,
+        quoted_at=_quoted_at(view, row),
         expirations=tabs,
         expiration=chosen.expiration,
         forward=chosen.forward,
@@ -111,6 +114,13 @@ def chain(view: View, symbol: str, expiration: dt.date | None) -> ChainView:
         rows=_rows(view, row, chosen, spot, exercise) if view.snapshot else [],
         reason=None if view.snapshot else NOT_KEPT,
     )
+
+
+def _quoted_at(view: View, row: int) -> dt.datetime | None:
+    if view.snapshot is None:
+        return None
+    looked = read_own_looks(view.store, view.snapshot.taken_at, view.id(row))["looked_at"].to_list()
+    return looked[0].replace(tzinfo=dt.UTC).astimezone(view.hours.zone) if looked else None
 
 
 def _adjusted(view: View, row: int) -> int:

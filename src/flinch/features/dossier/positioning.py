@@ -51,7 +51,8 @@ from flinch.features.dossier.positioning_schemas import (
 )
 from flinch.features.dossier.service import NOT_KEPT
 from flinch.market import View
-from flinch.store.market.chain import Snapshot, read_adjusted, read_chain, read_spots
+from flinch.store.market.chain import Snapshot, read_adjusted, read_chain, read_spots, stored
+from flinch.store.market.looks import read_looks_before
 from flinch.store.market.surfaces import Expiry
 from flinch.store.reading import numbers
 
@@ -92,7 +93,7 @@ def positioning(view: View, symbol: str, query: PositioningQuery) -> Positioning
     kept = view.snapshot
     # Without a kept chain there are no contracts; what was summed up of them is.
     now = _chain(view, row, kept.taken_at if kept else view.as_of, spot, view.expirations(row))
-    against, yesterday = (_moment(view.snapshots, moment) if kept else None for moment in (query.against, "yesterday"))
+    against, yesterday = (_moment(view, row, moment) if kept else None for moment in (query.against, "yesterday"))
     before = _earlier(view, row, against) if against else None
     opened_since = before if against == yesterday else _earlier(view, row, yesterday) if yesterday else None
 
@@ -199,12 +200,14 @@ def _net(call: FloatArray, put: FloatArray, rule: SignRule) -> FloatArray:
     return dollars
 
 
-def _moment(snapshots: list[Snapshot], against: Against) -> Snapshot | None:
-    """The snapshot before the newest one, or the last one of the session before, or of five sessions before."""
+def _moment(view: View, row: int, against: Against) -> Snapshot | None:
+    """The look at a name's chain before the newest one, or the last one of the session before, or of five sessions before."""
+    snapshots = view.snapshots
     newest = snapshots[-1]
     if against == "snapshot":
-        same = [s for s in snapshots[:-1] if s.session == newest.session]
-        return same[-1] if same else None
+        looks = [s.taken_at for s in snapshots if s.session == newest.session]
+        before = read_looks_before(view.store, looks, view.id(row))["looked_at"].to_list()
+        return next((s for s in snapshots if before and stored(s.taken_at) == before[0]), None)
     last_of = {s.session: s for s in snapshots if s.session < newest.session}
     sessions, back = sorted(last_of), 1 if against == "yesterday" else 5
     return last_of[sessions[-back]] if len(sessions) >= back else None

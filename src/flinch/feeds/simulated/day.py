@@ -50,6 +50,8 @@ _DAY_MS = _MINUTES * 60_000
 _AHEAD = 400
 CADENCE = FIRST_LOOK // dt.timedelta(minutes=1)
 """Minutes from one look at the chains to the next."""
+_FAR = 0.5
+"""Expected days that a name moves until its chain is looked at at once."""
 _CONTRACT = ["name", "expiration", "strike", "is_call"]
 _MINUTE_YEARS = 1 / 525_600
 _EVENING_ENDS, _EVENING_STEP = 240, 15
@@ -117,13 +119,42 @@ class Day:
         minutes += range(_MINUTES + _EVENING_STEP, _MINUTES + _EVENING_ENDS + 1, _EVENING_STEP)
         return [self.opened + dt.timedelta(minutes=minute) for minute in minutes]
 
-    def has_chains(self, moment: dt.datetime) -> bool:
-        """Whether the chains are looked at in a moment."""
-        minute = self._minute(moment)
-        return minute <= _MINUTES and (minute - self.begins) % CADENCE == 0
+    def looked_at(self, moment: dt.datetime) -> NDArray[np.bool_]:
+        """Whose chains are looked at in a moment: everybody's in each fifth minute, and between those of names that have moved by
+        more than half an expected day since their last look."""
+        return self._looks.get(self._minute(moment), np.zeros(len(self.names), dtype=bool))
+
+    def _expected_day(self) -> Floats:
+        """The move, as a decimal, that options of about thirty days price for a session, as it begins; by name."""
+        began = self.opened + dt.timedelta(minutes=self.begins)
+        expiries = self.book.expiries
+        years = years_to_close(expiries.expiration, began)
+        vol = vols_during(self.ground, self.book, years, self.begins / _MINUTES)
+        nearest = np.lexsort((np.abs(years - 30 / 365), expiries.name))
+        names, first = np.unique(expiries.name[nearest], return_index=True)
+        out = np.full(len(self.names), np.nan)
+        out[names] = vol[nearest][first] / np.sqrt(252)
+        return out
+
+    @cached_property
+    def _looks(self) -> dict[int, NDArray[np.bool_]]:
+        """Whose chains are looked at, by minutes after the open."""
+        spots, expected = self.made.spots, self._expected_day()
+        last = self._bar[3].copy() if self.begins else np.full(len(self.names), np.nan)
+        out = {}
+        for minute in range(self.begins + 1, _MINUTES + 1):
+            if (minute - self.begins) % CADENCE == 0:
+                looked = np.ones(len(self.names), dtype=bool)
+            else:
+                with np.errstate(invalid="ignore"):
+                    far = np.abs(np.log(spots[:, minute - 1] / last)) > _FAR * expected
+                looked = far & ~halted_at(self.made.halt, minute, self.ground.halted)
+            last = np.where(looked, spots[:, minute - 1], last)
+            out[minute] = looked
+        return out
 
     def snapshot(self, moment: dt.datetime) -> Snapshot:
-        """All chains at one of the moments that have them."""
+        """All chains at a moment of the session, whoever is looked at."""
         minute = self._minute(moment)
         if minute == _MINUTES:
             chain = self.made.closed.chain

@@ -130,11 +130,12 @@ def next_reactions(engine: Engine, ids: NDArray[np.int64], session: dt.date) -> 
     ahead = select(r.name_id, r.session, r.timing).where(r.session >= session, r.known_on <= session)
     rows = read_table(engine, ahead.order_by(r.session))
     out = np.full(ids.size, np.nan)
+    places = {name_id: place for place, name_id in enumerate(ids.tolist())}
     for name_id, day, timing in rows.iter_rows():
-        early = timing == "before_open"
-        if (day > session or not early) and np.isnan(out[np.searchsorted(ids, name_id)]):
+        early, place = timing == "before_open", places.get(name_id)
+        if place is not None and (day > session or not early) and np.isnan(out[place]):
             # A report before the open is priced at the close of the day before.
-            out[np.searchsorted(ids, name_id)] = (day - session).days - early
+            out[place] = (day - session).days - early
     return out
 
 

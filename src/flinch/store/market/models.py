@@ -433,12 +433,14 @@ class ChainSnapshot(Told, MarketBase):
 
 
 class SnapshotPrice(MarketBase):
-    """A name's price at the moment of a snapshot."""
+    """A name's price at the moment of a snapshot, or at the look before it that stands there still (`looked_at`), where its chain
+    was not looked at anew."""
 
     __tablename__ = "snapshot_price"
     taken_at: Mapped[dt.datetime] = mapped_column(ForeignKey("chain_snapshot.taken_at"), primary_key=True)
     name_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
     price: Mapped[float] = mapped_column(Double)
+    looked_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
 
 
 class ContractSeries(MarketBase):

@@ -39,6 +39,7 @@ def multipliers(engine: Engine, ids: NDArray[np.int64]) -> Floats:
     """What a standard contract of each name stands for, shape (names,); a hundred where nothing else is said."""
     rows = read_multipliers(engine)
     out = np.full(ids.size, 100.0)
+    rows = rows.filter(pl.col("name_id").is_in(ids.tolist()))
     out[np.searchsorted(ids, rows["name_id"].to_numpy())] = numbers(rows["multiplier"])
     return out
 

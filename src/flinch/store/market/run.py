@@ -10,13 +10,8 @@ from sqlalchemy import Engine, delete, or_, select
 from flinch.store.engine import transaction
 from flinch.store.market.chain import stored
 from flinch.store.market.models import (
-    ChainSnapshot,
     ExchangeState,
-    ExpiryVolatility,
     MarketRun,
-    NameChain,
-    Position,
-    SnapshotPrice,
 )
 
 FIRST_LOOK = dt.timedelta(minutes=5)
@@ -92,13 +87,3 @@ def keep_exchange(engine: Engine, day: dt.date, state: bytes) -> None:
 
 _NEWEST_FIRST = (ExchangeState.session.desc(), ExchangeState.unfinished)
 """What it is after a session comes after what it was in the middle of it."""
-
-
-def forget_looks(engine: Engine, day: dt.date) -> None:
-    """Of a session that is over its last look at the chains stays alone, as of all others."""
-    with transaction(engine) as session:
-        taken = session.scalars(
-            select(ChainSnapshot.taken_at).where(ChainSnapshot.session == day).order_by(ChainSnapshot.taken_at)
-        ).all()
-        for table in (NameChain, SnapshotPrice, ExpiryVolatility, Position, ChainSnapshot):
-            session.execute(delete(table).where(table.taken_at.in_(taken[:-1])))

@@ -1,7 +1,7 @@
 import { type KeyboardEvent, useEffect, useMemo, useRef } from "react";
 import { download, type FileFormat, type Schemas } from "@/shared/api/client";
 import { useChain } from "@/shared/api/queries";
-import { compact, count, DASH, date, number, signed } from "@/shared/format";
+import { clock, compact, count, DASH, date, number, signed } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { type Legs, readLegs, withLeg, writeLegs } from "@/shared/structures/legs";
 import { Missing } from "@/shared/ui/Missing";
@@ -66,9 +66,9 @@ export function ChainPart({ symbol, at, params, onWrite }: PartProps) {
         ))}
       </div>
       <p className="chain-says">
-        {data.exercise === "american" ? "American" : "European"} exercise · price <b>{number(data.spot, 2)}</b> ·
-        forward {number(data.forward, 2)} · expected move {number(data.lower, 2)} to {number(data.upper, 2)} · fit{" "}
-        {number(data.quality)}
+        {data.exercise === "american" ? "American" : "European"} exercise · price <b>{number(data.spot, 2)}</b>
+        {data.quoted_at && <> · quotes of {clock(data.quoted_at)}</>} · forward {number(data.forward, 2)} · expected
+        move {number(data.lower, 2)} to {number(data.upper, 2)} · fit {number(data.quality)}
         {data.flaw && <span className="warn"> ({data.flaw})</span>}
         {data.earnings && <span className="warn"> · earnings {date(data.earnings)} inside</span>}
         {data.ex_dates.length > 0 && (

@@ -1,5 +1,6 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { marketHere } from "@/shared/market";
+import { type Change, changes } from "./changes";
 import { setTold } from "./told";
 
 /**
@@ -7,7 +8,7 @@ import { setTold } from "./told";
  * address, so of all its windows on a market one listens and passes on what it hears; when that one is closed another does.
  */
 
-type Heard = { kind: "moment"; version: number } | { kind: "here" } | { kind: "lost" };
+type Heard = ({ kind: "moment" } & Change) | { kind: "here" } | { kind: "lost" };
 type Passed = Heard | { kind: "who" };
 
 /** So long after the last word of the server, which comes every ten seconds, a window no longer counts as told. */
@@ -26,6 +27,7 @@ export function listen(client: QueryClient): void {
 
   const hear = (heard: Heard) => {
     clearTimeout(patience);
+    if (heard.kind === "moment") changes.note(heard);
     if (heard.kind === "lost") return setTold(false);
     patience = setTimeout(() => setTold(false), PATIENCE_MS);
     const shown = client.getQueryData<{ version: number }>(["market"]);
@@ -47,7 +49,8 @@ export function listen(client: QueryClient): void {
   const open = () => {
     const stream = new EventSource(`/api/live?market=${encodeURIComponent(market)}`);
     stream.addEventListener("moment", ({ data }: MessageEvent<string>) => {
-      last = { kind: "moment", version: (JSON.parse(data) as { version: number }).version };
+      const { version, before, kinds, names } = JSON.parse(data) as Change;
+      last = { kind: "moment", version, before, kinds, names };
       pass(last);
     });
     stream.addEventListener("here", () => pass({ kind: "here" }));

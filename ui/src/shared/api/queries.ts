@@ -12,6 +12,7 @@ import {
 import { useEffect, useMemo, useState } from "react";
 import { askWhichIsKept } from "@/shared/conflict";
 import { asking, useHold } from "@/shared/settled";
+import { type Concern, changes } from "./changes";
 import {
   ApiError,
   type AsOfRequest,
@@ -107,16 +108,18 @@ export const usePlayed = (minute: string | null) =>
 export const useLetRun = () => useKeep(["run"], api.letRun);
 
 /**
- * What a version of the market tells, by a key that the version goes into. Nothing is asked before the version is known, which
+ * What a version of the market tells, by a key that the version goes into: the one in which what it is `of` was changed last.
+ * Nothing is asked before the version is known, which
  * would ask it twice; where it cannot be told all the same, so that the page says why.
  */
 export function useOfVersion<Answer>({
   queryKey: [what, ...rest],
   enabled = true,
+  of,
   ...options
-}: Omit<UseQueryOptions<Answer>, "enabled"> & { queryKey: readonly unknown[]; enabled?: boolean }) {
+}: Omit<UseQueryOptions<Answer>, "enabled"> & { queryKey: readonly unknown[]; enabled?: boolean; of?: Concern }) {
   const market = useMarket();
-  const key = [what, market.data?.version, ...rest];
+  const key = [what, changes.last(market.data?.version, of), ...rest];
   return useQuery({
     // While a later moment's answer is on its way that of the one before stays.
     placeholderData: (previous, query) => (query !== undefined && alike(query.queryKey, key) ? previous : undefined),
@@ -203,6 +206,7 @@ export const usePrints = (request: Schemas["PrintsRequest"]) => useLatest("print
 export const useShelfRecord = (request: Schemas["StackAsked"], enabled: boolean) => {
   return useOfVersion({
     queryKey: ["shelf-record", request],
+    of: "sessions",
     queryFn: ({ signal }) => api.shelfRecord(request, signal),
     placeholderData: keepPreviousData,
     enabled,
@@ -222,6 +226,7 @@ export const useStructureKinds = () =>
 export const useOpinionRecord = (symbol: string | null, asOf: string | null, enabled = true) => {
   return useOfVersion({
     queryKey: ["opinion-record", symbol, asOf],
+    of: "sessions",
     queryFn: ({ signal }) => api.opinionRecord({ ...(symbol && { symbol }), ...(asOf && { as_of: asOf }) }, signal),
     enabled,
   });
@@ -384,6 +389,7 @@ export const useOverTime = (symbol: string, request: OverTimeRequest) => {
 export const useDossier = (symbol: string, request: DossierRequest) => {
   return useOfVersion({
     queryKey: ["dossier", symbol, request],
+    of: { name: symbol, kinds: ["chains"] },
     queryFn: ({ signal }) => api.dossier(symbol, request, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -392,6 +398,7 @@ export const useDossier = (symbol: string, request: DossierRequest) => {
 export const useVolatility = (symbol: string, request: DossierRequest) => {
   return useOfVersion({
     queryKey: ["volatility", symbol, request],
+    of: { name: symbol, kinds: ["chains"] },
     queryFn: ({ signal }) => api.volatility(symbol, request, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -400,6 +407,7 @@ export const useVolatility = (symbol: string, request: DossierRequest) => {
 export const useMoves = (symbol: string, at: AsOfRequest) => {
   return useOfVersion({
     queryKey: ["moves", symbol, at],
+    of: { name: symbol, kinds: ["chains"] },
     queryFn: ({ signal }) => api.moves(symbol, at, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -409,6 +417,7 @@ export const useMoves = (symbol: string, at: AsOfRequest) => {
 export const usePositioning = (symbol: string, query: PositioningRequest) => {
   return useOfVersion({
     queryKey: ["positioning", symbol, query],
+    of: { name: symbol, kinds: ["chains"] },
     queryFn: ({ signal }) => api.positioning(symbol, query, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -426,6 +435,7 @@ export const useNamePrints = (symbol: string, query: PrintsQuery) => {
 export const useFacts = (symbol: string, at: AsOfRequest) => {
   return useOfVersion({
     queryKey: ["facts", symbol, at],
+    of: { name: symbol, kinds: [] },
     queryFn: ({ signal }) => api.facts(symbol, at, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -446,6 +456,7 @@ const NO_LINES: Schemas["LineRow"][] = [];
 export const useLines = (symbol: string, query: LinesRequest) => {
   const answer = useOfVersion({
     queryKey: ["lines", symbol, query],
+    of: { name: symbol, kinds: [] },
     queryFn: ({ signal }) => api.lines(symbol, query, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -486,6 +497,7 @@ export const useTape = (symbol: string, query: TapeRequest) => {
 export const useChain = (symbol: string, expiration: string | null, at: AsOfRequest) => {
   return useOfVersion({
     queryKey: ["chain", symbol, expiration, at],
+    of: { name: symbol, kinds: ["chains"] },
     queryFn: ({ signal }) => api.chain(symbol, expiration, at, signal),
     placeholderData: (previous) => (previous?.symbol === symbol ? previous : undefined),
   });
@@ -498,6 +510,7 @@ export const useEvidence = (request: Schemas["EvidenceRequest"]) => {
   const [underWay, setUnderWay] = useState<UnderWay | null>(null);
   const answer = useOfVersion({
     queryKey: ["evidence", request],
+    of: "sessions",
     // It says itself how far it is.
     meta: { apart: true },
     queryFn: async ({ signal }) => {

@@ -1868,6 +1868,11 @@ export interface components {
             lower: number | null;
             /** Quality */
             quality: number | null;
+            /**
+             * Quoted At
+             * @description When its quotes were looked at, in exchange time
+             */
+            quoted_at: string | null;
             /** Reason */
             reason: string | null;
             /** Rows */
