@@ -12,11 +12,12 @@ import pytest
 from flask_openapi3 import OpenAPI
 from playwright.sync_api import BrowserContext, Page
 from sqlalchemy import Engine
-from tests.browser.settled import expect, take_time
+from tests.browser.settled import expect, settled, take_time
 from tests.waiting import until
 
 from flinch.clock import wall
 from flinch.market import opened
+from flinch.market.changes import EVERYTHING, Changes
 from flinch.store.databases import DEMO
 from flinch.store.market.run import say_alive, set_run
 
@@ -25,13 +26,13 @@ Later = Callable[..., None]
 
 @pytest.fixture
 def later(app: OpenAPI, monkeypatch: pytest.MonkeyPatch) -> Later:
-    """Serve the market as if so many minutes had gone by and prices of some names were so many times what they are; after the
-    test it is as it was.
+    """Serve the market as if so many minutes had gone by and prices of some names were so many times what they are, and tell what
+    it changed since the version served so before; after the test it is as it was.
     """
     holder = app.extensions["flinch"].markets.open(DEMO).holder
     was = holder.current()
 
-    def serve(minutes: int, times: dict[str, float] | None = None) -> None:
+    def serve(minutes: int, times: dict[str, float] | None = None, changed: Changes = EVERYTHING) -> None:
         state, close = was.frame.state, was.frame.close.copy()
         for symbol, by in (times or {}).items():
             close[was.frame.index[symbol], -1] *= by
@@ -39,6 +40,8 @@ def later(app: OpenAPI, monkeypatch: pytest.MonkeyPatch) -> Later:
             data_version=state.data_version + minutes, as_of=state.as_of + dt.timedelta(minutes=minutes)
         )
         now = opened(dataclasses.replace(was.frame, state=moved, close=close), was.version.engine)
+        told = changed._replace(before=holder.current().data_version)
+        monkeypatch.setattr(holder, "changed", lambda _: told)
         monkeypatch.setattr(holder, "current", lambda seconds=0.0: now)
 
     return serve
@@ -67,6 +70,30 @@ def test_a_moment_is_shown_when_it_comes_and_asks_for_what_is_shown_alone(quiet_
     pages = {call.partition("/")[0] for call in calls if call}
     # Names, definitions, lists and the tray do not follow from the moment.
     assert {"market", "screen"} <= pages <= {"market", "run", "screen", "peek", "structures"}
+
+
+def test_what_a_moment_does_not_concern_is_not_asked_again(quiet_page: Page, app: OpenAPI, later: Later):
+    page = quiet_page
+    page.goto("/dossier/TARNO?view=chain")
+    expect(page.locator(".asof")).to_contain_text("15:45")
+    expect(page.get_by_text("quotes of 15:45")).to_be_visible()
+    listened(app)
+    expect(page.locator(".untold")).to_have_count(0)
+    calls = asked(page)
+
+    def comes(minute: int, changed: Changes) -> set[str]:
+        calls.clear()
+        later(minute, None, changed)
+        expect(page.locator(".asof")).to_contain_text(f"15:{45 + minute}")
+        settled(page)
+        return {call for call in calls if call.startswith("dossier/")}
+
+    mine = {"dossier/TARNO", "dossier/chain/TARNO"}
+    assert comes(1, Changes(None, ["minute_bars"], ["BELUA"])) == set()
+    assert comes(2, Changes(None, ["minute_bars"], ["BELUA", "TARNO"])) == mine
+    assert comes(3, Changes(None, ["chains"], [])) == mine
+    assert comes(4, Changes(None, ["news"], ["BELUA"])) == set()
+    assert comes(5, EVERYTHING) == mine
 
 
 ROW = "tr[aria-rowindex='{}'] .col-symbol"
