@@ -123,6 +123,12 @@ def let_run(address: str, speed: int) -> None:
     patiently(lambda: ask(address, "/api/run", {"speed": speed}, "PUT"))
 
 
+def to_open(address: str) -> None:
+    ask(address, "/api/run", {"to": "open"}, "PUT")
+    while ask(address, "/api/run")["until"] is not None:
+        time.sleep(1)
+
+
 def children(pid: int) -> list[psutil.Process]:
     return psutil.Process(pid).children(recursive=True)
 
@@ -173,8 +179,10 @@ def undisturbed(folder: Path, until: dt.datetime, seen: dict[dt.datetime, dict[s
 def main(folder: Path) -> None:
     chance, watching = random.Random(26), Watching()
     twin = folder.with_name(folder.name + "-twin")
-    with serve(folder):
-        pass
+    with serve(folder) as running:
+        # Of the market's first session a quarter of an hour is left.
+        if TIMES > 1:
+            to_open(running.address)
     shutil.copytree(folder / "database", twin / "database")
     began = time.perf_counter()
     killed = disturbed(folder, watching, chance)
