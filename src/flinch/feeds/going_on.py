@@ -118,7 +118,7 @@ class Exchange:
 
     def _look(self, day: Day, moment: dt.datetime, looked: NDArray[np.bool_]) -> None:
         """Write and publish the chains of those that are looked at; what is there of the others stands."""
-        snapshot = day.snapshot(moment)
+        snapshot = day.snapshot(moment, None if looked.all() else looked)
         adjusted = [rows for rows in day.adjusted(snapshot) if looked[rows.name]]
         write_snapshot(self._engine, snapshot, day.day, looked, adjusted)
         if looked.all():

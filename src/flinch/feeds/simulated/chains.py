@@ -49,8 +49,9 @@ def quote_book(
     traded: Floats,
     halted: NDArray[np.bool_],
     rng: np.random.Generator,
+    who: NDArray[np.bool_] | None = None,
 ) -> Chain:
-    """Quotes of every contract of a book.
+    """Quotes of every contract of a book, or of those of the names `who`, the others being without.
 
     `spot`, `traded` (the share of the session's volume so far) and `halted` are per name. One
     draw of volatility noise per strike serves call and put, so parity holds up to the tick. A halted name has interest but no
@@ -68,22 +69,26 @@ def quote_book(
     deviation = np.abs(moneyness / (atm * np.sqrt(years)))
     early = exercised_early([name.kind for name in names])[owner]
     tick = np.array([0.1 if n.kind == "index" else 0.01 if n.size == "large" else 0.05 for n in names])[owner]
-    quoted = ~halted[owner]
+    asked = np.ones(owner.size, dtype=bool) if who is None else who[owner]
+    quoted = (~halted[owner])[asked]
+    price, years, atm, noisy, early = price[asked], years[asked], atm[asked], noisy[asked], early[asked]
+    half_spread, deviation, tick, paid = half_spread[asked], deviation[asked], tick[asked], carry[owner][asked]
     columns = []
     for is_call in (True, False):
-        terms: dict[str, Any] = {"is_call": is_call, "rate": RATE, "dividend_yield": carry[owner]}
-        fair_price = option_price(price, strike, years, noisy, **terms)
-        added = _early_exercise(
-            price[early], strike[early], years[early], atm[early], noisy[early], carry[owner][early], is_call
-        )
-        intrinsic = np.maximum(price - strike if is_call else strike - price, 0.0)
+        at = price, strike[asked], years
+        terms: dict[str, Any] = {"is_call": is_call, "rate": RATE, "dividend_yield": paid}
+        fair_price = option_price(*at, noisy, **terms)
+        added = _early_exercise(*(values[early] for values in (*at, atm, noisy, paid)), is_call=is_call)
+        intrinsic = np.maximum(price - strike[asked] if is_call else strike[asked] - price, 0.0)
         fair_price[early] = np.maximum(fair_price[early] + added, intrinsic[early])
-        vega = greeks(price, strike, years, noisy, **terms).vega
+        vega = greeks(*at, noisy, **terms).vega
         half = 100 * vega * half_spread * (1 + 0.4 * deviation) + 0.0015 * fair_price
         half = np.maximum(half, 0.5 * tick)
         bid = np.maximum(np.floor((fair_price - half) / tick + 1e-9) * tick, 0.0)
         ask = np.maximum(np.ceil((fair_price + half) / tick - 1e-9) * tick, bid + tick)
-        columns.append([np.where(quoted, np.round(side, 2), np.nan) for side in (bid, ask)])
+        sides = np.full((2, strike.size), np.nan)
+        sides[:, asked] = np.where(quoted, np.round([bid, ask], 2), np.nan)
+        columns.append(sides)
     share = np.clip(traded, 0.0, 1.0)[owner]
     volumes = [rng.binomial(volume, share) for volume in (book.call_volume, book.put_volume)]
 
@@ -103,7 +108,7 @@ def quote_book(
 
 
 def _early_exercise(
-    spot: Floats, strike: Floats, years: Floats, atm: Floats, vol: Floats, carry: Floats, is_call: bool
+    spot: Floats, strike: Floats, years: Floats, atm: Floats, vol: Floats, carry: Floats, *, is_call: bool
 ) -> Floats:
     """What early exercise adds to each price.
 

@@ -153,8 +153,8 @@ class Day:
             out[minute] = looked
         return out
 
-    def snapshot(self, moment: dt.datetime) -> Snapshot:
-        """All chains at a moment of the session, whoever is looked at."""
+    def snapshot(self, moment: dt.datetime, who: NDArray[np.bool_] | None = None) -> Snapshot:
+        """All chains at a moment of the session, whoever is looked at; quoted are those of the names `who`, or all."""
         minute = self._minute(moment)
         if minute == _MINUTES:
             chain = self.made.closed.chain
@@ -164,7 +164,8 @@ class Day:
         expiries = book.expiries._replace(years=years, vol=vols_during(ground, book, years, minute / _MINUTES))
         spot, everything = self.made.spots[:, minute - 1], np.ones(len(self.names))
         halted = halted_at(self.made.halt, minute, ground.halted)
-        chain = quote_book(ground, book, expiries, spot, everything, halted, self.stream(f"quotes {moment}"))
+        drawn = self.stream(f"quotes {moment}")
+        chain = quote_book(ground, book, expiries, spot, everything, halted, drawn, who)
         snapshot = Snapshot(moment, book.session, spot, expiries, chain)
         return snapshot._replace(chain=chain._replace(volume=self._traded(snapshot, minute * 60_000)))
 

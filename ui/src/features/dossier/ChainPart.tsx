@@ -1,7 +1,7 @@
 import { type KeyboardEvent, useEffect, useMemo, useRef } from "react";
 import { download, type FileFormat, type Schemas } from "@/shared/api/client";
 import { useChain } from "@/shared/api/queries";
-import { clock, compact, count, DASH, date, number, signed } from "@/shared/format";
+import { compact, count, DASH, date, number, signed } from "@/shared/format";
 import { useKeys } from "@/shared/keyboard";
 import { type Legs, readLegs, withLeg, writeLegs } from "@/shared/structures/legs";
 import { Missing } from "@/shared/ui/Missing";
@@ -67,7 +67,7 @@ export function ChainPart({ symbol, at, params, onWrite }: PartProps) {
       </div>
       <p className="chain-says">
         {data.exercise === "american" ? "American" : "European"} exercise · price <b>{number(data.spot, 2)}</b>
-        {data.quoted_at && <> · quotes of {clock(data.quoted_at)}</>} · forward {number(data.forward, 2)} · expected
+        {data.quoted_at && <> · quotes of {data.quoted_at.slice(11, 16)}</>} · forward {number(data.forward, 2)} · expected
         move {number(data.lower, 2)} to {number(data.upper, 2)} · fit {number(data.quality)}
         {data.flaw && <span className="warn"> ({data.flaw})</span>}
         {data.earnings && <span className="warn"> · earnings {date(data.earnings)} inside</span>}
