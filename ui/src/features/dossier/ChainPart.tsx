@@ -67,8 +67,8 @@ export function ChainPart({ symbol, at, params, onWrite }: PartProps) {
       </div>
       <p className="chain-says">
         {data.exercise === "american" ? "American" : "European"} exercise · price <b>{number(data.spot, 2)}</b>
-        {data.quoted_at && <> · quotes of {data.quoted_at.slice(11, 16)}</>} · forward {number(data.forward, 2)} · expected
-        move {number(data.lower, 2)} to {number(data.upper, 2)} · fit {number(data.quality)}
+        {data.quoted_at && <> · quotes of {data.quoted_at.slice(11, 16)}</>} · forward {number(data.forward, 2)} ·
+        expected move {number(data.lower, 2)} to {number(data.upper, 2)} · fit {number(data.quality)}
         {data.flaw && <span className="warn"> ({data.flaw})</span>}
         {data.earnings && <span className="warn"> · earnings {date(data.earnings)} inside</span>}
         {data.ex_dates.length > 0 && (
