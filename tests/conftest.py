@@ -11,7 +11,7 @@ import hypothesis
 import pytest
 from flask.testing import FlaskClient
 from flask_openapi3 import OpenAPI
-from sqlalchemy import Engine
+from sqlalchemy import Engine, delete
 from tests.demo_process import free_port
 from tests.kept_market import copied_database, simulated_market
 from tests.somebody import somebody
@@ -24,9 +24,10 @@ from flinch.market import View, load_frame, opened, warm
 from flinch.serving import make_server
 from flinch.settings import Settings
 from flinch.store.databases import DEMO
-from flinch.store.engine import make_engine
+from flinch.store.engine import make_engine, transaction
 from flinch.store.local_server import LocalServer
 from flinch.store.owned.kept import OWN_LINES
+from flinch.store.owned.models import Trip, Tripwire, TripwireWaiting, WatchedMarket
 from flinch.store.owned.tray import remove_from_tray
 
 # The first example compiles what it tests; how long that takes says nothing.
@@ -106,7 +107,7 @@ def app(engine: Engine, server: LocalServer, columns: Path) -> Iterator[OpenAPI]
     yield made
     # Whatever is under way still ends before the database does.
     running = made.extensions["flinch"]
-    for part in (running.live, running.jobs, running.files, running.inbox):
+    for part in (running.watcher, running.live, running.jobs, running.files, running.inbox):
         part.close()
 
 
@@ -123,6 +124,20 @@ def no_lines(owned: Engine) -> Iterator[None]:
     def let_go() -> None:
         for line in OWN_LINES.all(owned, whose):
             OWN_LINES.remove(owned, whose, line.id, wall())
+
+    let_go()
+    yield
+    let_go()
+
+
+@pytest.fixture
+def no_tripwires(owned: Engine) -> Iterator[None]:
+    """Nothing is waited for before a test, and what it makes is gone after it."""
+
+    def let_go() -> None:
+        with transaction(owned) as session:
+            for table in (Trip, TripwireWaiting, Tripwire, WatchedMarket):
+                session.execute(delete(table))
 
     let_go()
     yield

@@ -32,6 +32,7 @@ from flinch.features.screen.routes import blueprint as screen
 from flinch.features.structures.routes import blueprint as structures
 from flinch.features.tape.routes import blueprint as tape
 from flinch.features.tray.routes import blueprint as tray
+from flinch.features.tripwires.routes import blueprint as tripwires
 from flinch.files import Files
 from flinch.inbox import Inbox
 from flinch.jobs import Jobs
@@ -43,6 +44,7 @@ from flinch.store.engine import is_away, is_full, make_engine
 from flinch.store.errors import DatabaseAway, DiskFull
 from flinch.store.jobs import JobTable
 from flinch.store.owned.models import OwnedJob
+from flinch.watching import Watcher
 from flinch.web import Problem, Services, answer, reply
 from flinch.web.guard import add_headers, refuse_foreign_hosts, refuse_other_origins, refuse_unreadable_bodies
 from flinch.web.keys import answer_again, leave_key, remember_answer
@@ -93,7 +95,9 @@ def create_app(settings: Settings, databases: Databases) -> OpenAPI:
         OTHERWISE: otherwise_work(markets, owned),
     }
     jobs = Jobs(JobTable(owned, OwnedJob), kinds, long={IMPORT, OTHERWISE})
-    app.extensions["flinch"] = Services(owned, markets, jobs, Files(), inbox, Live(markets))
+    live = Live(markets)
+    watcher = Watcher(owned, markets, live)
+    app.extensions["flinch"] = Services(owned, markets, jobs, Files(), inbox, live, watcher)
     for blueprint in (
         frame,
         screen,
@@ -104,6 +108,7 @@ def create_app(settings: Settings, databases: Databases) -> OpenAPI:
         lineup,
         lines,
         tray,
+        tripwires,
         baskets,
         data,
         handbook,

@@ -319,6 +319,7 @@ def _serve(
             # What has to be compiled on this machine is compiled now, and not under somebody's first rule.
             if held is not None:
                 warm(held, lambda share: None)
+            services.watcher.begin()
             give_back()
             recover_others(server.databases)
         if maker is not None:
@@ -350,6 +351,7 @@ def _serve(
     finally:
         stopped.set()
         going_on.stop()
+        services.watcher.close()
         services.live.close()
         services.jobs.close()
         services.files.close()

@@ -95,6 +95,15 @@ class Live:
                 self._looking = threading.Thread(target=self._look, name="live", daemon=True)
                 self._looking.start()
 
+    def say(self, name: str, kind: str, told: dict[str, object]) -> None:
+        """Tell everybody who listens to a market something beside its moments."""
+        news = f"event: {kind}\ndata: {json.dumps(told, separators=(',', ':'))}\n\n".encode()
+        with self._lock:
+            streams = list(self._listeners.get(name, {}))
+        for stream in streams:
+            # One that is over is found to be so with the next moment.
+            stream.tell(news)
+
     def listeners(self) -> int:
         """How many there are."""
         with self._lock:

@@ -122,6 +122,15 @@ def source_symbols(view: View, engine: Engine, whose: Whose, dictionary: Diction
     return [view.name(row).symbol for row in np.flatnonzero(survivors).tolist()]
 
 
+def screen_name(engine: Engine, whose: Whose, source: str) -> str:
+    """What the screen of a source (screen:KEY) is called; in plain words where it is not there any more."""
+    key = source.partition(":")[2]
+    if key.startswith("s-"):
+        return next((starter.name for starter in STARTERS if starter.key == key[2:]), "a screen that is gone")
+    saved = SCREENS.one(engine, whose, int(key)) if key.isdecimal() and len(key) < 10 else None
+    return "a screen that is gone" if saved is None else saved.name
+
+
 def _screen(engine: Engine, whose: Whose, key: str) -> StackBody:
     """The stack of a screen of names; raises NoSuchGroup."""
     if key.startswith("s-"):

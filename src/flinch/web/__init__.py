@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from contextlib import suppress
 from dataclasses import dataclass, field
-from functools import lru_cache
 
 from flask import current_app, g, request
 from pydantic import BaseModel, Field
@@ -14,14 +13,16 @@ from flinch.files import Files
 from flinch.inbox import Inbox
 from flinch.jobs import Jobs
 from flinch.live import Live
-from flinch.market import PLAIN_TABLES, Dictionary, Market, Markets, Table, View, view_at
-from flinch.market.own_lines import LineAt, line_series
+from flinch.market import Dictionary, Market, Markets, Table, View, view_at
+from flinch.market.own_lines import LineAt
 from flinch.screening.columns import TABLE_METRICS, Described
+from flinch.screening.own_words import with_own
 from flinch.store.databases import DEMO
 from flinch.store.errors import DatabaseAway
 from flinch.store.owned.kept import OWN_LINES, OWN_METRICS, Stamp, read_stamps
 from flinch.store.owned.models import OwnMetric
 from flinch.store.owned.owners import Whose, chosen_market, owner_called
+from flinch.watching import Watcher
 from flinch.web.as_of import AS_OF, AsOf
 from flinch.web.identity import who
 from flinch.web.problems import ERRORS, Problem, UserError, answer, reply
@@ -46,7 +47,6 @@ __all__ = [
     "services",
     "view",
     "whose",
-    "with_own",
 ]
 
 
@@ -60,6 +60,7 @@ class Services:
     files: Files
     inbox: Inbox
     live: Live
+    watcher: Watcher
     owners: dict[str, int] = field(default_factory=dict)
     own_metrics: dict[Whose, tuple[Stamp, list[OwnMetric]]] = field(default_factory=dict)
     own_lines: dict[Whose, tuple[Stamp, tuple[LineAt, ...]]] = field(default_factory=dict)
@@ -204,12 +205,3 @@ def _stamps() -> list[Stamp]:
         g.stamps = read_stamps(services().owned, whose(), OWN_METRICS, OWN_LINES)
     stamps: list[Stamp] = g.stamps
     return stamps
-
-
-@lru_cache(maxsize=32)
-def with_own(
-    formulas: tuple[tuple[str, str], ...], table: Table = "names", lines: tuple[LineAt, ...] = ()
-) -> Dictionary:
-    """The catalogue, own metrics (key, expression) and lines; kept, so that a text is read once."""
-    plain = PLAIN_TABLES[table]
-    return plain.extended(dict(formulas), line_series(lines)) if formulas or lines else plain

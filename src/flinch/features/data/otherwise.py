@@ -18,6 +18,7 @@ from flinch.jobs import Handle, Jobs, Work
 from flinch.market import Markets, View, load_frame, opened
 from flinch.screening.body import StackBody
 from flinch.screening.groups import NoSuchGroup, universe
+from flinch.screening.own_words import with_own
 from flinch.screening.run import run_stack
 from flinch.screening.starters import STARTERS
 from flinch.store.bulk import replace_rows
@@ -28,7 +29,6 @@ from flinch.store.market.models import MarketBase
 from flinch.store.market.writing import Busy
 from flinch.store.owned.kept import SCREENS
 from flinch.store.owned.owners import Whose
-from flinch.web import with_own
 
 KIND = "otherwise"
 _SHOWN = 40

@@ -33,8 +33,9 @@ from flinch.features.handbook.schemas import (
     OwnMetricDraft,
 )
 from flinch.market import Dictionary
+from flinch.screening.own_words import with_own
 from flinch.store.owned.models import OwnMetric as Row
-from flinch.web import Problem, UserError, with_own
+from flinch.web import Problem, UserError
 
 OWN_GROUP = "your own"
 

@@ -38,9 +38,9 @@ from flinch.market.own_lines import LineAt
 from flinch.market.touches import priced_touches
 from flinch.screening.body import StackBody, Text
 from flinch.screening.history import through_history, through_tape
+from flinch.screening.own_words import with_own
 from flinch.store.databases import DEMO
 from flinch.store.owned.owners import Whose
-from flinch.web import with_own
 
 # Sessions ahead, and the volatility that prices a move so far.
 HORIZONS = {1: "iv_nearest", 5: "iv7", 10: "iv14", 21: "iv30"}

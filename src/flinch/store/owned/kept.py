@@ -11,14 +11,14 @@ from sqlalchemy.orm import Session
 
 from flinch.errors import FlinchError
 from flinch.store.engine import told
-from flinch.store.owned.models import Basket, Owner, OwnLine, OwnMetric, Plan, SavedScreen, ScreenLook
+from flinch.store.owned.models import Basket, Owner, OwnLine, OwnMetric, Plan, SavedScreen, ScreenLook, Tripwire
 from flinch.store.owned.owners import Whose, is_theirs, said_by, theirs
 from flinch.store.owned.write_keys import change
 
 RESTORED_FOR = dt.timedelta(days=30)
 """How long a removal can be taken back."""
 
-T = TypeVar("T", SavedScreen, Basket, OwnMetric, OwnLine, Plan)
+T = TypeVar("T", SavedScreen, Basket, OwnMetric, OwnLine, Plan, Tripwire)
 
 
 class TooMany(FlinchError):
@@ -183,6 +183,7 @@ BASKETS = Kept(Basket, "name", 200)
 OWN_METRICS = Kept(OwnMetric, "key", 200)
 OWN_LINES = Kept(OwnLine, "symbol", 2_000, single=False)
 PLANS = Kept(Plan, "symbol", 400, single=False)
+TRIPWIRES = Kept(Tripwire, "name", 1_000)
 
 
 def read_stamps(engine: Engine, whose: Whose, *kinds: Kept[Any]) -> list[Stamp]:

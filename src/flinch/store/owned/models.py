@@ -5,8 +5,19 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from sqlalchemy import JSON, Date, DateTime, Double, ForeignKey, Integer, SmallInteger, String
-from sqlalchemy.dialects.mysql import MEDIUMTEXT
+from sqlalchemy import (
+    JSON,
+    Boolean,
+    Date,
+    DateTime,
+    Double,
+    ForeignKey,
+    Index,
+    Integer,
+    SmallInteger,
+    String,
+)
+from sqlalchemy.dialects.mysql import MEDIUMBLOB, MEDIUMTEXT
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 from flinch.store.jobs import JobColumns
@@ -154,6 +165,71 @@ class Plan(OwnedBase):
     max_profit: Mapped[float | None] = mapped_column(Double)
     spot: Mapped[float] = mapped_column(Double)
     deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
+class Tripwire(OwnedBase):
+    """Names that are parked, and what somebody waits for on them, on one market. `parked` and `rule` as the page tells them;
+    `why` is where it was made. Armed since a moment of the market, or not."""
+
+    __tablename__ = "tripwire"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    market: Mapped[str] = mapped_column(String(31))
+    version: Mapped[int] = mapped_column(Integer)
+    name: Mapped[str] = mapped_column(String(120))
+    parked: Mapped[dict[str, Any]] = mapped_column(JSON)
+    rule: Mapped[dict[str, Any]] = mapped_column(JSON)
+    again: Mapped[dict[str, Any]] = mapped_column(JSON)
+    why: Mapped[dict[str, Any]] = mapped_column(JSON)
+    note: Mapped[str] = mapped_column(String(500))
+    armed_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+    changed_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    deleted_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
+class TripwireWaiting(OwnedBase):
+    """What is remembered of a tripwire's names, packed as `store.owned.trips` says, and why it cannot be watched, if so. It is of
+    the arming at `armed_at`: what was remembered of another is of no use."""
+
+    __tablename__ = "tripwire_waiting"
+    tripwire_id: Mapped[int] = mapped_column(ForeignKey("tripwire.id", ondelete="CASCADE"), primary_key=True)
+    armed_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    version: Mapped[int] = mapped_column(Integer)
+    waiting: Mapped[bytes] = mapped_column(MEDIUMBLOB)
+    error: Mapped[str | None] = mapped_column(String(300))
+
+
+class Trip(OwnedBase):
+    """A name that tripped: when, at what price, and what the rule read then. `move` is the price move priced for the next session
+    ($), `missed` says that it was found afterwards."""
+
+    __tablename__ = "trip"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True)
+    owner_id: Mapped[int] = mapped_column(ForeignKey("owner.id"), index=True)
+    market: Mapped[str] = mapped_column(String(31))
+    tripwire_id: Mapped[int] = mapped_column(Integer)
+    symbol: Mapped[str] = mapped_column(String(12))
+    moment: Mapped[dt.datetime] = mapped_column(DateTime)
+    session: Mapped[dt.date] = mapped_column(Date)
+    data_version: Mapped[int] = mapped_column(Integer)
+    rule: Mapped[dict[str, Any]] = mapped_column(JSON)
+    numbers: Mapped[dict[str, Any]] = mapped_column(JSON)
+    price: Mapped[float | None] = mapped_column(Double)
+    move: Mapped[float | None] = mapped_column(Double)
+    missed: Mapped[bool] = mapped_column(Boolean)
+    told_at: Mapped[dt.datetime] = mapped_column(DateTime)
+    seen_at: Mapped[dt.datetime | None] = mapped_column(DateTime)
+
+
+Index("trip_once", Trip.tripwire_id, Trip.moment, Trip.symbol, unique=True)
+
+
+class WatchedMarket(OwnedBase):
+    """Up to which moment of a market all armed tripwires have been watched."""
+
+    __tablename__ = "watched_market"
+    market: Mapped[str] = mapped_column(String(31), primary_key=True)
+    moment: Mapped[dt.datetime] = mapped_column(DateTime)
 
 
 class OwnedJob(JobColumns, OwnedBase):

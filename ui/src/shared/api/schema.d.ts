@@ -1517,6 +1517,144 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tripwires": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every tripwire of this market, and how it stands. */
+        get: operations["tripwires_read_tripwires_get"];
+        put?: never;
+        /** Make a tripwire, and arm it unless it is to wait. */
+        post: operations["tripwires_add_tripwire_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tripwires/before": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How often a tripwire would have tripped in the sessions held. */
+        post: operations["tripwires_how_often_before_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tripwires/trips": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What all have told, the newest first. */
+        get: operations["tripwires_read_all_trips_trips_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tripwires/trips/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Somebody has looked at some trips. */
+        post: operations["tripwires_see_trips_seen_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tripwires/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one; nothing is remembered of what it waited for before. */
+        put: operations["tripwires_change_tripwire__int_id__put"];
+        post?: never;
+        /** Remove one; it can be put back. What it told stays. */
+        delete: operations["tripwires_delete_tripwire__int_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tripwires/{id}/arm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let it watch from now on, or no more. */
+        post: operations["tripwires_arm_tripwire__int_id__arm_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tripwires/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put one back. */
+        post: operations["tripwires_restore_tripwire__int_id__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tripwires/{id}/trips": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What one has told, the newest first. */
+        get: operations["tripwires_read_trips_of__int_id__trips_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1534,6 +1672,24 @@ export interface components {
             open_interest: number;
             /** Shares */
             shares: number;
+        };
+        /**
+         * AgainBody
+         * @description When a name may trip again.
+         */
+        AgainBody: {
+            /**
+             * Minutes
+             * @description Of no, before it may: for after
+             * @default 0
+             */
+            minutes: number;
+            /**
+             * When
+             * @default session
+             * @enum {string}
+             */
+            when: "once" | "session" | "after";
         };
         /**
          * Against
@@ -1579,6 +1735,14 @@ export interface components {
             names: number;
             /** Value */
             value: number | null;
+        };
+        /**
+         * ArmAsked
+         * @description Whether it watches.
+         */
+        ArmAsked: {
+            /** Armed */
+            armed: boolean;
         };
         /**
          * AtDistance
@@ -1688,6 +1852,76 @@ export interface components {
             own: components["schemas"]["OwnBasket"][];
             /** Sectors */
             sectors: components["schemas"]["KeptBasket"][];
+        };
+        /**
+         * Before
+         * @description How often a tripwire would have tripped in the sessions held, looked at once a session, at its close.
+         */
+        Before: {
+            /**
+             * A Session
+             * @description Names a session, in the mean
+             */
+            a_session: number | null;
+            /**
+             * Again
+             * @enum {string}
+             */
+            again: "once" | "session" | "after";
+            /**
+             * Holds
+             * @description Of them hold already, and would not trip
+             */
+            holds: number;
+            /**
+             * Most
+             * @description Which names most often
+             */
+            most: components["schemas"]["NameOften"][];
+            /**
+             * Names
+             * @description Parked now
+             */
+            names: number;
+            /**
+             * None
+             * @description Sessions without any
+             */
+            none: number;
+            /**
+             * Reason
+             * @description Why that is not known
+             */
+            reason: string | null;
+            /** Sessions */
+            sessions: string[];
+            /** Total */
+            total: number;
+            /**
+             * Trips
+             * @description Names that would have tripped, by session
+             */
+            trips: number[];
+            /**
+             * Unknown
+             * @description Of them it is not known
+             */
+            unknown: number;
+        };
+        /**
+         * BeforeAsked
+         * @description A tripwire that is not armed yet.
+         */
+        BeforeAsked: {
+            /**
+             * @default {
+             *       "minutes": 0,
+             *       "when": "session"
+             *     }
+             */
+            again: components["schemas"]["AgainBody"];
+            parked: components["schemas"]["Parked"];
+            rule: components["schemas"]["Rule"];
         };
         /**
          * BookOpinion
@@ -4373,6 +4607,13 @@ export interface components {
             /** Names */
             names: components["schemas"]["NameRow"][];
         };
+        /** NameOften */
+        NameOften: {
+            /** Symbol */
+            symbol: string;
+            /** Trips */
+            trips: number;
+        };
         /** NameRow */
         NameRow: {
             /** Company */
@@ -4456,6 +4697,22 @@ export interface components {
             session: string;
             /** Timing */
             timing: string;
+        };
+        /**
+         * Number
+         * @description What a rule read.
+         */
+        Number: {
+            /** Decimals */
+            decimals: number;
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number;
         };
         /**
          * OneAsked
@@ -4837,6 +5094,30 @@ export interface components {
             premium: number;
             /** Units */
             units: number;
+        };
+        /**
+         * Parked
+         * @description Names that are waited for: a list that is kept as it was, or a source that is asked again at every update.
+         */
+        Parked: {
+            /**
+             * Session
+             * @description As of which session the list was kept
+             * @default null
+             */
+            session: string | null;
+            /**
+             * Source
+             * @description all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL, basket:ID or screen:KEY
+             * @default null
+             */
+            source: string | null;
+            /**
+             * Symbols
+             * @description Kept as they were; none: the source
+             * @default null
+             */
+            symbols: string[] | null;
         };
         /**
          * PastCycle
@@ -6192,6 +6473,37 @@ export interface components {
             stack: components["schemas"]["StackBody"];
         };
         /**
+         * Rule
+         * @description What trips: a rule that begins to hold, or a screen that a name enters or leaves.
+         */
+        Rule: {
+            /**
+             * Bars
+             * @default day
+             * @enum {string}
+             */
+            bars: "day" | "60" | "15" | "5";
+            /**
+             * Screen
+             * @description screen:KEY: instead of a text, names of this screen
+             * @default null
+             */
+            screen: string | null;
+            /**
+             * Text
+             * @description A condition, or a range, as in a stack of rules
+             * @default
+             */
+            text: string;
+            /**
+             * When
+             * @description Of a screen
+             * @default enters
+             * @enum {string}
+             */
+            when: "enters" | "leaves";
+        };
+        /**
          * RuleBody
          * @description One rule: its text, on which bars, whether it is switched on, and the group it belongs to.
          */
@@ -6728,6 +7040,22 @@ export interface components {
              * @enum {string}
              */
             width_in: "dollars" | "percent";
+        };
+        /** Seen */
+        Seen: {
+            /**
+             * Seen
+             * @description How many of them nobody had looked at
+             */
+            seen: number;
+        };
+        /**
+         * SeenAsked
+         * @description Trips that somebody has looked at.
+         */
+        SeenAsked: {
+            /** Ids */
+            ids: number[];
         };
         /**
          * Series
@@ -8476,6 +8804,177 @@ export interface components {
              * @description Changes with every change of the tray
              */
             version: number;
+        };
+        /**
+         * TripRow
+         * @description A name that tripped.
+         */
+        TripRow: {
+            /** Id */
+            id: number;
+            /**
+             * Missed
+             * @description It was found afterwards: nothing watched at that moment
+             */
+            missed: boolean;
+            /**
+             * Moment
+             * Format: date-time
+             * @description In exchange time
+             */
+            moment: string;
+            /**
+             * Move
+             * @description Priced for the next session then, $
+             */
+            move: number | null;
+            /**
+             * Name
+             * @description Of the tripwire; none when it is gone
+             */
+            name: string | null;
+            /**
+             * Numbers
+             * @description What the rule read
+             */
+            numbers: components["schemas"]["Number"][];
+            /**
+             * Parked
+             * @description Why the name was parked, in words
+             */
+            parked: string;
+            /** Price */
+            price: number | null;
+            /** Seen */
+            seen: boolean;
+            /**
+             * Since
+             * @description How far price has gone since then, in such moves
+             */
+            since: number | null;
+            /** Symbol */
+            symbol: string;
+            /** Tripwire */
+            tripwire: number;
+            /**
+             * Words
+             * @description What was waited for, as it was then
+             */
+            words: string;
+        };
+        /**
+         * TripsView
+         * @description Trips, the newest first.
+         */
+        TripsView: {
+            /** Trips */
+            trips: components["schemas"]["TripRow"][];
+        };
+        /**
+         * TripwireDraft
+         * @description Names that are parked, and what is waited for on them.
+         */
+        TripwireDraft: {
+            /**
+             * @default {
+             *       "minutes": 0,
+             *       "when": "session"
+             *     }
+             */
+            again: components["schemas"]["AgainBody"];
+            /**
+             * Armed
+             * @default true
+             */
+            armed: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            parked: components["schemas"]["Parked"];
+            rule: components["schemas"]["Rule"];
+            /**
+             * Version
+             * @description The one that was read; none: whichever is kept
+             * @default null
+             */
+            version: number | null;
+            /**
+             * Why
+             * @description Where it was made: page, words, link
+             * @default {}
+             */
+            why: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * TripwireInfo
+         * @description A tripwire and how it stands.
+         */
+        TripwireInfo: {
+            again: components["schemas"]["AgainBody"];
+            /**
+             * Armed At
+             * @description In exchange time; none: it does not watch
+             */
+            armed_at: string | null;
+            /**
+             * Error
+             * @description Why it cannot be watched
+             */
+            error: string | null;
+            /** Id */
+            id: number;
+            /**
+             * Last
+             * @description When a name tripped last, in exchange time
+             */
+            last: string | null;
+            /** Name */
+            name: string;
+            /**
+             * Names
+             * @description How many are parked now
+             */
+            names: number | null;
+            /** Note */
+            note: string;
+            /**
+             * Of
+             * @description On which names, in words
+             */
+            of: string;
+            parked: components["schemas"]["Parked"];
+            rule: components["schemas"]["Rule"];
+            /** Trips */
+            trips: number;
+            /** Unseen */
+            unseen: number;
+            /** Version */
+            version: number;
+            /** Why */
+            why: {
+                [key: string]: unknown;
+            };
+            /**
+             * Words
+             * @description What is waited for
+             */
+            words: string;
+        };
+        /** TripwiresView */
+        TripwiresView: {
+            /** Tripwires */
+            tripwires: components["schemas"]["TripwireInfo"][];
+            /**
+             * Watched
+             * @description Up to which moment all are watched, in exchange time
+             */
+            watched: string | null;
         };
         /** UnknownWord */
         UnknownWord: {
@@ -18535,6 +19034,949 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrayReply"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tripwires_read_tripwires_get: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TripwiresView"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tripwires_add_tripwire_post: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TripwireDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TripwireInfo"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tripwires_how_often_before_post: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeforeAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Before"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tripwires_read_all_trips_trips_get: {
+        parameters: {
+            query?: {
+                count?: number;
+                /** @description Trips that came after this one, by its id */
+                after?: number;
+                /** @description Those alone that nobody has looked at */
+                unseen?: boolean;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TripsView"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tripwires_see_trips_seen_post: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SeenAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seen"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tripwires_change_tripwire__int_id__put: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TripwireDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TripwireInfo"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tripwires_delete_tripwire__int_id__delete: {
+        parameters: {
+            query?: {
+                /** @description The one that was read; none: whichever is kept */
+                version?: number | null;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tripwires_arm_tripwire__int_id__arm_post: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArmAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TripwireInfo"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tripwires_restore_tripwire__int_id__restore_post: {
+        parameters: {
+            query?: {
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tripwires_read_trips_of__int_id__trips_get: {
+        parameters: {
+            query?: {
+                count?: number;
+                /** @description The market that the call is about; none: the one that was chosen last, first the demo */
+                market?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TripsView"];
                 };
             };
             /** @description Forbidden */

@@ -1,0 +1,182 @@
+"""What is told of tripwires: how they stand, what tripped, and how often one would have."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+import numpy as np
+from sqlalchemy import Engine
+
+from flinch.core.rules import METRICS, Truth, evaluate
+from flinch.core.tripwires import through
+from flinch.errors import FlinchError
+from flinch.features.tripwires.schemas import (
+    Before,
+    BeforeAsked,
+    NameOften,
+    Number,
+    TripRow,
+    TripwireDraft,
+    TripwireInfo,
+)
+from flinch.market import Dictionary, View
+from flinch.screening.groups import screen_name
+from flinch.store.owned.models import Trip, Tripwire
+from flinch.store.owned.owners import Whose
+from flinch.store.owned.trips import Remembered, Told
+from flinch.watching.bodies import AgainBody, Parked, Rule
+from flinch.watching.tripwires import holds, is_new, parked_now, read_rule
+
+MOST_OFTEN = 8
+BEFORE_SESSIONS = 252
+"""Sessions in which it is counted how often a tripwire would have tripped."""
+
+
+def sound(view: View, owned: Engine, whose: Whose, words: Dictionary, draft: TripwireDraft) -> None:
+    """Raises CannotWatch, UnknownName and NoSuchGroup for what could not be watched."""
+    for symbol in draft.parked.symbols or []:
+        view.row(symbol)
+    parked_now(view, owned, whose, words, draft.parked)
+    holds(view, owned, whose, words, draft.rule)
+
+
+def rule_words(owned: Engine, whose: Whose, rule: Rule) -> str:
+    """What is waited for."""
+    if rule.screen is not None:
+        return f"{rule.when} {screen_name(owned, whose, rule.screen)}"
+    return rule.text if rule.bars == "day" else f"{rule.text}, on bars of {rule.bars} minutes"
+
+
+def parked_words(owned: Engine, whose: Whose, parked: Parked) -> str:
+    """On which names."""
+    if parked.symbols is not None:
+        few = ", ".join(parked.symbols[:3]) + (
+            f" and {len(parked.symbols) - 3} more" if len(parked.symbols) > 3 else ""
+        )
+        return f"{few}, as of {parked.session}" if parked.session else few
+    kind, _, detail = (parked.source or "all").partition(":")
+    plain = {"all": "all names", "stock": "all stocks", "fund": "all funds", "tray": "the tray"}
+    if kind == "screen":
+        return screen_name(owned, whose, parked.source or "")
+    return plain.get(kind, f"{kind} {detail}")
+
+
+def info(
+    view: View,
+    owned: Engine,
+    whose: Whose,
+    words: Dictionary,
+    one: Tripwire,
+    told: Told,
+    remembered: Remembered | None,
+) -> TripwireInfo:
+    """How a tripwire stands."""
+    parked, rule = Parked(**one.parked), Rule(**one.rule)
+    names: int | None = None
+    error = None if remembered is None or is_new(one, remembered) else remembered.error
+    try:
+        names = int(parked_now(view, owned, whose, words, parked).sum())
+    except FlinchError as gone:
+        error = error or str(gone)
+    return TripwireInfo(
+        id=one.id,
+        version=one.version,
+        name=one.name,
+        parked=parked,
+        rule=rule,
+        again=AgainBody(**one.again),
+        why=one.why,
+        note=one.note,
+        words=rule_words(owned, whose, rule),
+        of=parked_words(owned, whose, parked),
+        names=names,
+        armed_at=_here(view, one.armed_at),
+        error=error,
+        trips=told.trips,
+        unseen=told.unseen,
+        last=_here(view, told.last),
+    )
+
+
+def trip_rows(
+    view: View, owned: Engine, whose: Whose, trips: list[Trip], tripwires: dict[int, Tripwire]
+) -> list[TripRow]:
+    """Trips as they are told, with how far price has gone since."""
+    out = []
+    for trip in trips:
+        one, row = tripwires.get(trip.tripwire_id), view.frame.index.get(trip.symbol)
+        price = float("nan") if row is None else view.price(row)
+        since = (price - trip.price) / trip.move if trip.price is not None and trip.move else None
+        out.append(
+            TripRow(
+                id=trip.id,
+                tripwire=trip.tripwire_id,
+                name=None if one is None else one.name,
+                symbol=trip.symbol,
+                moment=trip.moment.replace(tzinfo=dt.UTC).astimezone(view.hours.zone),
+                words=rule_words(owned, whose, Rule(**trip.rule)),
+                numbers=[_number(key, value) for key, value in trip.numbers.items() if key in METRICS],
+                price=trip.price,
+                move=trip.move,
+                since=since,
+                missed=trip.missed,
+                seen=trip.seen_at is not None,
+                parked="" if one is None else parked_words(owned, whose, Parked(**one.parked)),
+            )
+        )
+    return out
+
+
+def _number(key: str, value: float) -> Number:
+    metric = METRICS[key]
+    return Number(key=key, label=metric.label, unit=metric.unit, decimals=metric.decimals, value=value)
+
+
+def before(view: View, owned: Engine, whose: Whose, words: Dictionary, asked: BeforeAsked) -> Before:
+    """How often a tripwire would have tripped. Raises CannotWatch and NoSuchGroup."""
+    parked = parked_now(view, owned, whose, words, asked.parked)
+    now = holds(view, owned, whose, words, asked.rule)
+    reason = None
+    if asked.rule.screen is not None:
+        reason = "How often names came into a screen is not counted; Evidence of the screen tells what followed."
+    elif asked.rule.bars != "day":
+        reason = "Counted are rules on daily bars, once a session at its close."
+    counted = Before(
+        reason=reason,
+        names=int(parked.sum()),
+        holds=int((now.yes & parked).sum()),
+        unknown=int((~now.yes & ~now.no & parked).sum()),
+        sessions=[],
+        trips=[],
+        total=0,
+        a_session=None,
+        none=0,
+        again=asked.again.when,
+        most=[],
+    )
+    if reason is not None:
+        return counted
+    rows, first = np.flatnonzero(parked), max(0, view.end - BEFORE_SESSIONS)
+    [truth] = evaluate([read_rule(words, asked.rule)], view.panel.only(rows), first, view.end)
+    assert isinstance(truth, Truth)
+    trips = through(np.asarray(truth.yes), np.asarray(truth.no), asked.again.when)
+    a_session, a_name = trips.sum(axis=0), trips.sum(axis=1)
+    often = np.argsort(-a_name, kind="stable")[:MOST_OFTEN]
+    return counted.model_copy(
+        update={
+            "sessions": view.sessions[first:],
+            "trips": a_session.tolist(),
+            "total": int(a_session.sum()),
+            "a_session": float(a_session.mean()) if a_session.size else None,
+            "none": int((a_session == 0).sum()),
+            "most": [
+                NameOften(symbol=view.frame.names[rows[place]].symbol, trips=int(a_name[place]))
+                for place in often.tolist()
+                if a_name[place]
+            ],
+        }
+    )
+
+
+def _here(view: View, moment: dt.datetime | None) -> dt.datetime | None:
+    return None if moment is None else moment.replace(tzinfo=dt.UTC).astimezone(view.hours.zone)
