@@ -148,6 +148,6 @@ def test_the_history_leads_to_the_evidence_of_a_turn(quiet_page: Page):
     page.goto("/dossier/KESEO?view=positioning")
     page.get_by_role("link", name="what follows a turn").click()
     evidence = page.get_by_role("region", name="Evidence")
-    expect(evidence.locator(".verdict").first).to_contain_text("It fired")
+    expect(evidence.locator(".verdict").first).to_contain_text("It fired", timeout=60_000)
     expect(evidence.locator("tbody tr", has_text="Range").first).to_be_visible()
     expect(evidence.locator("tbody tr:not(.measure)")).to_have_count(20)

@@ -48,7 +48,7 @@ def test_an_evening_with_names_out_of_their_week(quiet_page: Page, market: View)
     # See how often that paid.
     page.get_by_role("link", name="How often that paid").click()
     evidence = page.get_by_role("region", name="Evidence")
-    expect(evidence.locator(".verdict").first).to_contain_text("It fired")
+    expect(evidence.locator(".verdict").first).to_contain_text("It fired", timeout=60_000)
     expect(evidence.locator(".verdict.target")).to_contain_text("Too few to say")
     expect(evidence.locator("tbody tr:not(.measure)")).to_have_count(20)
     # Compare its sector in the Lineup against the 52-week mean, and carry the two most extreme to the tray.
@@ -168,10 +168,10 @@ def test_evidence_of_one_rule_and_of_a_target(quiet_page: Page):
     page = quiet_page
     page.goto(f"{SETUP}&evidence=1")
     evidence = page.get_by_role("region", name="Evidence")
-    expect(evidence.locator(".verdict")).to_have_count(1)
+    expect(evidence.locator(".verdict")).to_have_count(1, timeout=60_000)
     whole = evidence.locator(".verdict").inner_text()
     page.get_by_label("Evidence of").select_option("2")
-    expect(evidence.locator(".verdict")).not_to_have_text(whole)
+    expect(evidence.locator(".verdict")).not_to_have_text(whole, timeout=60_000)
     page.get_by_label("Target").select_option("up")
     expect(evidence.locator(".verdict.target")).to_contain_text("1 expected move up within 10 sessions", timeout=60_000)
     page.get_by_label("Sessions to the target").fill("3")
@@ -186,7 +186,7 @@ def test_evidence_of_one_rule_and_of_a_target(quiet_page: Page):
 def test_a_box_stays_as_it_was_set_on_a_slow_machine(quiet_page: Page):
     page = quiet_page
     page.goto(f"{SETUP}&evidence=1")
-    expect(page.get_by_role("region", name="Evidence").locator(".verdict")).to_have_count(1)
+    expect(page.get_by_role("region", name="Evidence").locator(".verdict")).to_have_count(1, timeout=60_000)
     page.context.new_cdp_session(page).send("Emulation.setCPUThrottlingRate", {"rate": 12})
     box = page.get_by_label("first session of a stretch only")
     with meanwhile(page):
@@ -271,7 +271,7 @@ def test_evidence_that_takes_long_says_how_far_it_is_and_can_be_cancelled(
         expect(evidence).to_contain_text("This was cancelled")
         go_on.set()
         evidence.get_by_role("button", name="Ask again").click()
-        expect(evidence.locator(".verdict").first).to_contain_text("It fired")
+        expect(evidence.locator(".verdict").first).to_contain_text("It fired", timeout=60_000)
     finally:
         go_on.set()
 

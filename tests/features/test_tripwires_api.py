@@ -94,6 +94,17 @@ def test_one_is_made_armed_changed_put_to_rest_and_removed(client: FlaskClient, 
         assert (reply.status_code, reply.json["type"]) == (404, "no_such_tripwire")
 
 
+def test_a_source_is_kept_as_it_is_or_asked_again(client: FlaskClient):
+    again = add(client, parked={"source": "screen:s-premium-to-sell"})
+    kept = add(client, name="Kept", parked={"source": "screen:s-premium-to-sell"}, keep=True)
+    assert (again["of"], kept["of"]) == ("Premium to sell", "Premium to sell as of 2026-09-09")
+    assert again["parked"]["symbols"] is None
+    assert len(kept["parked"]["symbols"]) == kept["names"] == again["names"] > 10
+    none = client.post("/api/tripwires", json=draft(name="Empty", parked={"source": "tray"}, keep=True))
+    assert (none.status_code, none.json["type"]) == (422, "cannot_watch")
+    assert add(client, name="Sector", parked={"source": "sector:Timber & Paper"})["of"] == "Timber & Paper"
+
+
 @pytest.mark.parametrize(
     ("other", "says"),
     [

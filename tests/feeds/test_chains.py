@@ -46,7 +46,7 @@ def test_early_exercise_between_the_volatilities_it_is_valued_at(is_call: bool):
     at = (spot, strike, years, vol)
     terms = {"is_call": is_call, "rate": RATE, "dividend_yield": carry}
     exact = option_price(*at, **terms, exercise="american") - option_price(*at, **terms)
-    found = _early_exercise(spot, strike, years, atm, vol, carry, is_call)
+    found = _early_exercise(spot, strike, years, atm, vol, carry, is_call=is_call)
     assert np.abs(100 * (found - exact) / spot).max() < 0.01, "out of the money, for a price of 100"
 
 

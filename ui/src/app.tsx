@@ -21,6 +21,8 @@ const StructuresPage = lazy(() => import("@/features/structures/StructuresPage")
 
 const OnePage = lazy(() => import("@/features/structures/OnePage"));
 
+const TripwiresPage = lazy(() => import("@/features/tripwires/TripwiresPage"));
+
 const DataPage = lazy(() => import("@/features/data/DataPage"));
 
 const HandbookPage = lazy(() => import("@/features/handbook/HandbookPage"));
@@ -95,6 +97,14 @@ const router = createBrowserRouter([
         element: (
           <Suspense fallback={<Loading what="the Lineup" />}>
             <LineupPage />
+          </Suspense>
+        ),
+      },
+      {
+        path: "/tripwires",
+        element: (
+          <Suspense fallback={<Loading what="your tripwires" />}>
+            <TripwiresPage />
           </Suspense>
         ),
       },

@@ -31,6 +31,7 @@ class Parked(_Body):
         description="all, stock, fund, tray, name:SYMBOL, sector:NAME, members:SYMBOL, basket:ID or screen:KEY",
     )
     session: str | None = Field(None, max_length=10, description="As of which session the list was kept")
+    of: str | None = Field(None, max_length=80, description="The source that the list was kept of")
 
 
 class Rule(_Body):

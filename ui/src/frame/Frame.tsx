@@ -21,6 +21,7 @@ import { DATA, GROUPS, HANDBOOK, isOn, PAGES, type Page } from "./pages";
 import { Running } from "./Running";
 import { useSubject } from "./subject";
 import { TrayBar } from "./TrayBar";
+import { Trips } from "./Trips";
 import { useTheme } from "./theme";
 
 const ConflictDialog = later(() => import("./ConflictDialog").then((part) => part.ConflictDialog));
@@ -41,6 +42,7 @@ export function Frame() {
   const [plans, setPlans] = useState(false);
   const search = useRef<HTMLInputElement>(null);
   const trayList = useRef<HTMLUListElement>(null);
+  const trips = useRef<HTMLElement>(null);
   const navigate = useNavigate();
   const location = useLocation();
   const main = useSettledMark(useQueryClient(), location.key);
@@ -71,6 +73,7 @@ export function Frame() {
     { press: "i", words: "plans, and what they come to together", act: () => setPlans(true) },
     { press: "g", words: "structures of the focused name", act: toStructures },
     { press: "p", words: "show or hide the Peek", act: () => setPeekOpen(!peekOpen) },
+    { press: "!", words: "move to what tripped", act: () => trips.current?.querySelector("a")?.focus() },
     { press: "m", words: "light or dim", act: toggleTheme },
     { press: "?", words: "all keys", act: () => setKeysShown(true) },
   ];
@@ -125,6 +128,7 @@ export function Frame() {
           <Peek symbol={peeked} asOf={asOf} figure={looked?.figure} until={looked?.until ?? null} />
         </aside>
       )}
+      <Trips listRef={trips} />
       <TrayBar listRef={trayList} onLists={() => setLists(true)} onPlans={() => setPlans(true)} />
       {plans && <Plans asOf={asOf} onHide={() => setPlans(false)} />}
       {lists && <Lists onHide={() => setLists(false)} />}

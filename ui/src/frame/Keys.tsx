@@ -11,6 +11,8 @@ const GROUPS: [string, [string, string][]][] = [
       ["b", "Tape"],
       ["x", "Off-exchange"],
       ["k", "Structures"],
+      ["j", "Tripwires"],
+      ["!", "move to what tripped"],
       ["g", "structures of the focused name"],
       ["h", "Handbook; at a column or a rule its entry"],
       ["t", "put the focused name in the tray, or take it out"],

@@ -30,6 +30,17 @@ export const GROUPS: Group[] = [
       { title: "Structures", path: "/structures", press: "k", asks: "which option structures pay best for their risk" },
     ],
   },
+  {
+    title: "Watch",
+    pages: [
+      {
+        title: "Tripwires",
+        path: "/tripwires",
+        press: "j",
+        asks: "when a name that I parked does the thing that I am waiting for",
+      },
+    ],
+  },
 ];
 
 export const DATA: Page = { title: "Data", path: "/data", press: "q", asks: "what is loaded, from whom, how old" };

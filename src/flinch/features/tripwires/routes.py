@@ -134,9 +134,10 @@ def _trips(rows: list[Trip]) -> Response:
 def _keep(body: TripwireDraft, id: int | None) -> Response:
     now, owned, mine = view(), services().owned, whose()
     service.sound(now, owned, mine, dictionary(), body)
+    parked = service.kept_now(now, owned, mine, dictionary(), body.parked) if body.keep else body.parked
     values = {
         "name": body.name.strip(),
-        "parked": body.parked.model_dump(),
+        "parked": parked.model_dump(),
         "rule": body.rule.model_dump(),
         "again": body.again.model_dump(),
         "why": body.why,

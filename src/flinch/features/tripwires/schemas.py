@@ -30,6 +30,7 @@ class TripwireDraft(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     name: str = Field(min_length=1, max_length=120)
     parked: Parked
+    keep: bool = Field(False, description="The names of the source as they are now, kept so")
     rule: Rule
     again: AgainBody = AgainBody()
     why: dict[str, Any] = Field({}, description="Where it was made: page, words, link")

@@ -21,11 +21,12 @@ from flinch.features.tripwires.schemas import (
 )
 from flinch.market import Dictionary, View
 from flinch.screening.groups import screen_name
+from flinch.store.owned.kept import BASKETS
 from flinch.store.owned.models import Trip, Tripwire
 from flinch.store.owned.owners import Whose
 from flinch.store.owned.trips import Remembered, Told
-from flinch.watching.bodies import AgainBody, Parked, Rule
-from flinch.watching.tripwires import holds, is_new, parked_now, read_rule
+from flinch.watching.bodies import MOST_PARKED, AgainBody, Parked, Rule
+from flinch.watching.tripwires import CannotWatch, holds, is_new, parked_now, read_rule
 
 MOST_OFTEN = 8
 BEFORE_SESSIONS = 252
@@ -40,6 +41,15 @@ def sound(view: View, owned: Engine, whose: Whose, words: Dictionary, draft: Tri
     holds(view, owned, whose, words, draft.rule)
 
 
+def kept_now(view: View, owned: Engine, whose: Whose, words: Dictionary, parked: Parked) -> Parked:
+    """The names of a source as they are now. Raises CannotWatch where there is none, or more than are parked."""
+    rows = np.flatnonzero(parked_now(view, owned, whose, words, parked)).tolist()
+    if not rows or len(rows) > MOST_PARKED:
+        raise CannotWatch(f"{len(rows)} names are in it now; a list of 1 to {MOST_PARKED:,} can be kept.")
+    symbols = [view.frame.names[row].symbol for row in rows]
+    return Parked(symbols=symbols, session=view.today.isoformat(), of=parked.source)
+
+
 def rule_words(owned: Engine, whose: Whose, rule: Rule) -> str:
     """What is waited for."""
     if rule.screen is not None:
@@ -49,16 +59,25 @@ def rule_words(owned: Engine, whose: Whose, rule: Rule) -> str:
 
 def parked_words(owned: Engine, whose: Whose, parked: Parked) -> str:
     """On which names."""
-    if parked.symbols is not None:
+    if parked.symbols is not None and parked.of is None:
         few = ", ".join(parked.symbols[:3]) + (
             f" and {len(parked.symbols) - 3} more" if len(parked.symbols) > 3 else ""
         )
         return f"{few}, as of {parked.session}" if parked.session else few
-    kind, _, detail = (parked.source or "all").partition(":")
+    source = parked.of or parked.source or "all"
+    kind, _, detail = source.partition(":")
     plain = {"all": "all names", "stock": "all stocks", "fund": "all funds", "tray": "the tray"}
+    called = plain.get(kind, f"{kind} {detail}")
     if kind == "screen":
-        return screen_name(owned, whose, parked.source or "")
-    return plain.get(kind, f"{kind} {detail}")
+        called = screen_name(owned, whose, source)
+    elif kind == "basket" and detail.isdecimal() and len(detail) < 10:
+        basket = BASKETS.one(owned, whose, int(detail))
+        called = "a basket that is gone" if basket is None else f"basket {basket.name}"
+    elif kind == "members":
+        called = f"members of {detail}"
+    elif kind == "sector":
+        called = detail
+    return f"{called} as of {parked.session}" if parked.of is not None else called
 
 
 def info(

@@ -15,6 +15,8 @@ type Props = TakenAlong & {
   comparing: boolean;
   /** Where the structures of all survivors are; none for a stack that is not kept. */
   structures: string | null;
+  /** Where its survivors are waited for; none for a stack that is not kept. */
+  waits: string | null;
   onView: (view: View) => void;
   onEvidence: () => void;
   onCompare: () => void;
@@ -40,6 +42,11 @@ export function ResultsTools(props: Props) {
         {props.structures && (
           <Link to={props.structures} className="quiet" title="Structures of all these names">
             structures
+          </Link>
+        )}
+        {props.waits && (
+          <Link to={props.waits} className="quiet" title="Be told when one of these names does something">
+            wait for
           </Link>
         )}
         <TakeAlong {...props} />

@@ -256,6 +256,11 @@ export function ScreenAt(address: StackAddress) {
           view={screen.view}
           evidence={evidence}
           comparing={against !== null}
+          waits={
+            base.key && !changed && asOf === null
+              ? `/tripwires?${new URLSearchParams({ make: "1", source: `screen:${base.key}`, why: base.draft.name })}`
+              : null
+          }
           structures={base.key && !changed ? asOfDay(`/structures?u=screen:${base.key}`, asOf) : null}
           fresh={answered.fresh.length}
           all={reply?.symbols.length ?? 0}

@@ -233,6 +233,25 @@ export const api = {
   dropPlan: ({ id, version }: Removed) =>
     unwrap(client.DELETE("/api/structures/plans/{id}", { params: { path: { id }, query: { version } } })),
   restorePlan: (id: number) => unwrap(client.POST("/api/structures/plans/{id}/restore", { params: { path: { id } } })),
+  tripwires: (signal?: AbortSignal) => unwrap(client.GET("/api/tripwires", { signal })),
+  saveTripwire: (body: Schemas["TripwireDraft"], id: number | null) =>
+    id === null
+      ? unwrap(client.POST("/api/tripwires", { body, ...keyed(body) }))
+      : unwrap(client.PUT("/api/tripwires/{id}", { params: { path: { id } }, body, ...keyed(body) })),
+  armTripwire: ({ id, armed }: { id: number; armed: boolean }) =>
+    unwrap(client.POST("/api/tripwires/{id}/arm", { params: { path: { id } }, body: { armed } })),
+  dropTripwire: ({ id, version }: Removed) =>
+    unwrap(client.DELETE("/api/tripwires/{id}", { params: { path: { id }, query: { version } } })),
+  restoreTripwire: (id: number) => unwrap(client.POST("/api/tripwires/{id}/restore", { params: { path: { id } } })),
+  tripsOf: (id: number | null, count: number, signal: AbortSignal) =>
+    id === null
+      ? unwrap(client.GET("/api/tripwires/trips", { params: { query: { count } }, signal }))
+      : unwrap(client.GET("/api/tripwires/{id}/trips", { params: { path: { id }, query: { count } }, signal })),
+  unseenTrips: (signal: AbortSignal) =>
+    unwrap(client.GET("/api/tripwires/trips", { params: { query: { unseen: true } }, signal })),
+  seeTrips: (ids: number[]) => unwrap(client.POST("/api/tripwires/trips/seen", { body: { ids } })),
+  tripwireBefore: (body: Schemas["BeforeAsked"], signal: AbortSignal) =>
+    unwrap(client.POST("/api/tripwires/before", { body, signal })),
   fills: (symbol: string, query: FillsRequest, signal: AbortSignal) =>
     unwrap(client.GET("/api/tape/fills/{symbol}", { params: { path: { symbol }, query }, signal })),
   chain: (symbol: string, expiration: string | null, at: AsOfRequest, signal: AbortSignal) =>

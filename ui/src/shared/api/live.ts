@@ -8,7 +8,7 @@ import { setTold } from "./told";
  * address, so of all its windows on a market one listens and passes on what it hears; when that one is closed another does.
  */
 
-type Heard = ({ kind: "moment" } & Change) | { kind: "here" } | { kind: "lost" };
+type Heard = ({ kind: "moment" } & Change) | { kind: "trip" } | { kind: "here" } | { kind: "lost" };
 type Passed = Heard | { kind: "who" };
 
 /** So long after the last word of the server, which comes every ten seconds, a window no longer counts as told. */
@@ -28,6 +28,8 @@ export function listen(client: QueryClient): void {
   const hear = (heard: Heard) => {
     clearTimeout(patience);
     if (heard.kind === "moment") changes.note(heard);
+    if (heard.kind === "trip")
+      for (const key of ["tripwires", "trips", "trips-unseen"]) void client.invalidateQueries({ queryKey: [key] });
     if (heard.kind === "lost") return setTold(false);
     patience = setTimeout(() => setTold(false), PATIENCE_MS);
     const shown = client.getQueryData<{ version: number }>(["market"]);
@@ -37,7 +39,7 @@ export function listen(client: QueryClient): void {
       patience = setTimeout(() => hear(heard), FIRST_MS);
       return;
     }
-    if (heard.kind === "here" || heard.version === shown?.version) return setTold(true);
+    if (heard.kind !== "moment" || heard.version === shown?.version) return setTold(true);
     // What came while nobody was told is caught up with before the window counts as told. Whoever let it run may be another.
     void client.invalidateQueries({ queryKey: ["run"] });
     void client.invalidateQueries({ queryKey: ["market"] }).then(() => setTold(true));
@@ -54,6 +56,7 @@ export function listen(client: QueryClient): void {
       pass(last);
     });
     stream.addEventListener("here", () => pass({ kind: "here" }));
+    stream.addEventListener("trip", () => pass({ kind: "trip" }));
     stream.onerror = () => {
       last = { kind: "lost" };
       pass(last);

@@ -5101,6 +5101,12 @@ export interface components {
          */
         Parked: {
             /**
+             * Of
+             * @description The source that the list was kept of
+             * @default null
+             */
+            of: string | null;
+            /**
              * Session
              * @description As of which session the list was kept
              * @default null
@@ -8887,6 +8893,12 @@ export interface components {
              * @default true
              */
             armed: boolean;
+            /**
+             * Keep
+             * @description The names of the source as they are now, kept so
+             * @default false
+             */
+            keep: boolean;
             /** Name */
             name: string;
             /**

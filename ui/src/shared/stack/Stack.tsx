@@ -285,7 +285,7 @@ export function Universe({
 }
 
 /** Screens of names, saved and ready ones, as universes. */
-function screenSources({ saved, starters }: Schemas["ScreenList"]): [string, string][] {
+export function screenSources({ saved, starters }: Schemas["ScreenList"]): [string, string][] {
   const names = (body: Schemas["ScreenBody"]) => (body.table ?? "names") === "names";
   return [
     ...saved.filter((one) => names(one.body)).map((one): [string, string] => [`screen:${one.id}`, one.name]),
