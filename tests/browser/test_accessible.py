@@ -47,6 +47,8 @@ VIEWS = {
     "a fund": ("/lineup?view=fund&of=members:FELRO", "main"),
     "the handbook": ("/handbook/iv_rank", ".handbook-body h2"),
     "the data": ("/data", ".data tbody tr"),
+    "the tripwires": ("/tripwires", ".tripwire-list h1"),
+    "a tripwire": ("/tripwires?make=1&source=stock&text=close+%3E+sma(close,+50)", ".before svg"),
     "a session played again": ("/screen?asof=2026-09-08T11:15", ".results tbody tr"),
     "no name": ("/dossier", "main"),
 }
