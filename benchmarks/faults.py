@@ -17,6 +17,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable
+from http.client import HTTPException
 from pathlib import Path
 from typing import Any
 
@@ -45,7 +46,7 @@ def patiently(question: Callable[[], Any]) -> Any:
     """An answer, as soon as there is one."""
     deadline = time.monotonic() + 600
     while True:
-        with contextlib.suppress(OSError, ValueError):
+        with contextlib.suppress(OSError, HTTPException, ValueError):
             return question()
         assert time.monotonic() < deadline, "nothing answers any more"
         time.sleep(0.05)
@@ -65,7 +66,7 @@ class Watching:
     def _watch(self) -> None:
         body = {"stack": {"universe": "all", "rules": []}, "columns": ["price"], "count": NAMES}
         while True:
-            with contextlib.suppress(OSError, ValueError, KeyError):
+            with contextlib.suppress(OSError, HTTPException, ValueError, KeyError):
                 before = ask(self.address, "/api/market")
                 shown = ask(self.address, "/api/screen", body)
                 at = dt.datetime.fromisoformat(before["as_of"])
