@@ -19,6 +19,7 @@ from typing import IO, Any
 
 import numpy as np
 
+from flinch.core.parsing import parsed
 from flinch.store.market.state import Loaded
 from flinch.store.reading import Floats
 
@@ -113,7 +114,13 @@ def map_columns(folder: Path) -> dict[str, Floats]:
     """
     if not folder.is_dir():
         raise FileNotFoundError(folder)
-    return {path.stem: np.asarray(np.load(path, mmap_mode="c")) for path in folder.glob("*.npy")}
+    return {path.stem: np.asarray(_mapped(path)) for path in folder.glob("*.npy")}
+
+
+def _mapped(path: Path) -> Floats:
+    # A file says in Python's words what it has.
+    mapped: Floats = parsed(lambda: np.load(path, mmap_mode="c"))
+    return mapped
 
 
 Arrays = dict[str, np.ndarray[Any, Any]]

@@ -14,6 +14,7 @@ from typing import NamedTuple
 
 from rapidfuzz import fuzz, process
 
+from flinch.core.parsing import parsed
 from flinch.core.rules.errors import RuleError
 from flinch.core.rules.functions import FUNCTIONS, OPERATION, Function, Parameter, cost_of
 from flinch.core.rules.nodes import Kind, Node, make_node, series_keys
@@ -187,7 +188,7 @@ class _Reader:
             if depth > MAX_DEPTH:
                 raise RuleError(f"Brackets are nested more than {MAX_DEPTH} deep.", self.skipped + place)
         try:
-            return ast.parse(self.body, mode="eval").body
+            return parsed(lambda: ast.parse(self.body, mode="eval")).body
         except SyntaxError as error:
             raise self._unreadable(error) from None
         except (ValueError, MemoryError, RecursionError, OverflowError):
@@ -447,7 +448,9 @@ class _Reader:
             return value
         if not _is_number(argument):
             raise self._error(argument, f"The {parameter.name} of {function.name} must be a plain number.")
-        number = float(ast.literal_eval(argument)) if len(self._segment(argument)) <= 24 else float("inf")
+        number = (
+            float(parsed(lambda: ast.literal_eval(argument))) if len(self._segment(argument)) <= 24 else float("inf")
+        )
         if parameter.kind == "factor":
             if not abs(number) <= -parameter.least:
                 raise self._error(argument, f"The {parameter.name} of {function.name} is too large.")
