@@ -1,6 +1,8 @@
-import { keepPreviousData } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useRef } from "react";
 import { api, type Schemas } from "./client";
-import { useKeep, useOfVersion, useSave } from "./queries";
+import { useKeep, useMarket, useOfVersion, useSave } from "./queries";
+import { isTold } from "./told";
 
 export type Tripwire = Schemas["TripwireInfo"];
 export type Trip = Schemas["TripRow"];
@@ -20,8 +22,24 @@ export const useTrips = (id: number | null, count: number) =>
     placeholderData: keepPreviousData,
   });
 
-export const useUnseenTrips = () =>
-  useOfVersion({ queryKey: ["trips-unseen"], queryFn: ({ signal }) => api.unseenTrips(signal) });
+/** Those that nobody has looked at: asked again when something trips, and for how far price has gone while there are some. */
+export function useUnseenTrips() {
+  const version = useMarket().data?.version;
+  const answer = useQuery({
+    queryKey: ["trips-unseen"],
+    queryFn: ({ signal }) => api.unseenTrips(signal),
+    enabled: version !== undefined,
+    refetchInterval: () => (isTold() ? false : 15_000),
+  });
+  const { refetch } = answer;
+  const some = (answer.data?.trips.length ?? 0) > 0;
+  const asked = useRef(version);
+  useEffect(() => {
+    if (some && asked.current !== version) void refetch();
+    asked.current = version;
+  }, [version, some, refetch]);
+  return answer;
+}
 
 /** How often a tripwire would have tripped; null: there is nothing to ask yet. */
 export const useTripwireBefore = (asked: Schemas["BeforeAsked"] | null) =>
