@@ -38,6 +38,7 @@ class Watcher:
         self._closed, self._woken = threading.Event(), threading.Event()
         self._thread: threading.Thread | None = None
         self._lock = threading.Lock()
+        self._seen: dict[str, int] = {}
 
     def begin(self) -> None:
         """Watch from now on."""
@@ -66,10 +67,14 @@ class Watcher:
                 # While the database is away what was known is watched on.
                 with contextlib.suppress(FlinchError, DBAPIError):
                     names, known = armed_markets(self._owned), time.monotonic()
+                    self._seen.clear()
             for name in names:
                 # Whatever happens to one market, the others are watched.
                 with contextlib.suppress(Exception):
-                    self.look(name)
+                    version = self._markets.open(name).holder.current(LOOK_SECONDS).data_version
+                    if self._seen.get(name) != version:
+                        self.look(name)
+                        self._seen[name] = version
 
     def look(self, name: str) -> int:
         """Watch a market up to its newest moment; how many names tripped."""

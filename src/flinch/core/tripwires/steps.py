@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple, get_args
+from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +11,6 @@ from flinch.core.arrays import BoolArray, IntArray
 
 Again = Literal["once", "session", "after"]
 """When a name may trip again: never, once in each session, or when it has been no for some minutes."""
-AGAIN: tuple[Again, ...] = get_args(Again)
 NEVER = -1
 Known = NDArray[np.int8]
 

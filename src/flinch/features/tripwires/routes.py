@@ -46,11 +46,11 @@ def read_tripwires() -> Response:
     now, owned, mine = view(), services().owned, whose()
     rows = TRIPWIRES.all(owned, mine)
     told, remembered = count_trips(owned, mine), read_remembered(owned, [row.id for row in rows])
-    watched = read_watched(owned, mine.market)
+    watched, parked_count = read_watched(owned, mine.market), service.count_parked(now, owned, mine, dictionary())
     return reply(
         TripwiresView(
             tripwires=[
-                service.info(now, owned, mine, dictionary(), row, told.get(row.id, _NOTHING), remembered.get(row.id))
+                service.info(now, owned, mine, row, told.get(row.id, _NOTHING), remembered.get(row.id), parked_count)
                 for row in rows
             ],
             watched=None if watched is None else watched.astimezone(now.hours.zone),
@@ -154,4 +154,6 @@ def _told(now: View, row: Tripwire | None) -> Response:
     services().watcher.wake()
     owned, mine = services().owned, whose()
     told = count_trips(owned, mine).get(row.id, _NOTHING)
-    return reply(service.info(now, owned, mine, dictionary(), row, told, read_remembered(owned, [row.id]).get(row.id)))
+    remembered = read_remembered(owned, [row.id]).get(row.id)
+    parked_count = service.count_parked(now, owned, mine, dictionary())
+    return reply(service.info(now, owned, mine, row, told, remembered, parked_count))

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
+from functools import cache
 
 import numpy as np
 from sqlalchemy import Engine
@@ -80,21 +82,31 @@ def parked_words(owned: Engine, whose: Whose, parked: Parked) -> str:
     return f"{called} as of {parked.session}" if parked.of is not None else called
 
 
+def count_parked(view: View, owned: Engine, whose: Whose, words: Dictionary) -> Callable[[Parked], int]:
+    """How many names are parked now, asked once of a source whatever waits on it. Raises NoSuchGroup where it is gone."""
+
+    @cache
+    def counted(parked: str) -> int:
+        return int(parked_now(view, owned, whose, words, Parked.model_validate_json(parked)).sum())
+
+    return lambda parked: counted(parked.model_dump_json())
+
+
 def info(
     view: View,
     owned: Engine,
     whose: Whose,
-    words: Dictionary,
     one: Tripwire,
     told: Told,
     remembered: Remembered | None,
+    parked_count: Callable[[Parked], int],
 ) -> TripwireInfo:
     """How a tripwire stands."""
     parked, rule = Parked(**one.parked), Rule(**one.rule)
     names: int | None = None
     error = None if remembered is None or is_new(one, remembered) else remembered.error
     try:
-        names = int(parked_now(view, owned, whose, words, parked).sum())
+        names = parked_count(parked)
     except FlinchError as gone:
         error = error or str(gone)
     return TripwireInfo(
@@ -121,6 +133,16 @@ def trip_rows(
     view: View, owned: Engine, whose: Whose, trips: list[Trip], tripwires: dict[int, Tripwire]
 ) -> list[TripRow]:
     """Trips as they are told, with how far price has gone since."""
+
+    @cache
+    def waited_for(rule: str) -> str:
+        return rule_words(owned, whose, Rule.model_validate_json(rule))
+
+    @cache
+    def parked_on(tripwire: int) -> str:
+        one = tripwires.get(tripwire)
+        return "" if one is None else parked_words(owned, whose, Parked(**one.parked))
+
     out = []
     for trip in trips:
         one, row = tripwires.get(trip.tripwire_id), view.frame.index.get(trip.symbol)
@@ -133,14 +155,14 @@ def trip_rows(
                 name=None if one is None else one.name,
                 symbol=trip.symbol,
                 moment=trip.moment.replace(tzinfo=dt.UTC).astimezone(view.hours.zone),
-                words=rule_words(owned, whose, Rule(**trip.rule)),
+                words=waited_for(Rule(**trip.rule).model_dump_json()),
                 numbers=[_number(key, value) for key, value in trip.numbers.items() if key in METRICS],
                 price=trip.price,
                 move=trip.move,
                 since=since,
                 missed=trip.missed,
                 seen=trip.seen_at is not None,
-                parked="" if one is None else parked_words(owned, whose, Parked(**one.parked)),
+                parked=parked_on(trip.tripwire_id),
             )
         )
     return out

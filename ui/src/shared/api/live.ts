@@ -2,6 +2,7 @@ import type { QueryClient } from "@tanstack/react-query";
 import { marketHere } from "@/shared/market";
 import { type Change, changes } from "./changes";
 import { setTold } from "./told";
+import { TRIPS_AGAIN } from "./tripwires";
 
 /**
  * The server tells of every moment of the market, and pages ask again what it changed. A browser keeps few connections to one
@@ -28,8 +29,7 @@ export function listen(client: QueryClient): void {
   const hear = (heard: Heard) => {
     clearTimeout(patience);
     if (heard.kind === "moment") changes.note(heard);
-    if (heard.kind === "trip")
-      for (const key of ["tripwires", "trips", "trips-unseen"]) void client.invalidateQueries({ queryKey: [key] });
+    if (heard.kind === "trip") for (const key of TRIPS_AGAIN) void client.invalidateQueries({ queryKey: [key] });
     if (heard.kind === "lost") return setTold(false);
     patience = setTimeout(() => setTold(false), PATIENCE_MS);
     const shown = client.getQueryData<{ version: number }>(["market"]);

@@ -47,7 +47,6 @@ export const useTripwireBefore = (asked: Schemas["BeforeAsked"] | null) =>
     queryKey: ["tripwire-before", asked],
     queryFn: ({ signal }) => api.tripwireBefore(asked as Schemas["BeforeAsked"], signal),
     enabled: asked !== null,
-    of: "sessions",
     placeholderData: keepPreviousData,
     retry: false,
   });
